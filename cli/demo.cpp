@@ -1,0 +1,164 @@
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <sstream>
+
+#include "base/output.hpp"
+#include "base/source.hpp"
+#include "base/text.hpp"
+#include "commands.hpp"
+#include "demo/gnomon.hpp"
+#include "program.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+
+namespace wexlo::cli {
+namespace fs = std::filesystem;
+namespace {
+
+constexpr std::string_view kMarker = "about-this-demo.txt";
+
+struct Options {
+  std::string folder = "wexlo-demo";
+  bool force = false;
+};
+
+/// The job on the invented phone, step by step, with the very commands a user would type.
+class Demo {
+ public:
+  Demo(const Options& options, Session& session) : folder_(options.folder), session_(session) {}
+
+  Result<Reply> run(Overwrite overwrite) {
+    WEXLO_CHECK(make_folder(overwrite));
+    WEXLO_CHECK(make_inputs());
+    WEXLO_CHECK(job());
+    reply_.result["folder"] = folder_.string();
+    reply_.result["steps"] = std::move(steps_);
+    return std::move(reply_);
+  }
+
+ private:
+  Status make_folder(Overwrite overwrite) {
+    // Made whole under another name first, so that a folder that is not the demo's is not touched.
+    WEXLO_TRY(OutputFolder folder,
+              OutputFolder::create(folder_, overwrite, std::string(kMarker)));
+    const std::string about = "Made by `wexlo demo`: the invented phone gnomon and the job on it.\n"
+                              "The key that signed it protects nothing. Remove the folder at will.\n";
+    WEXLO_CHECK(write_file(folder.path() / kMarker, as_view(about), Overwrite::Refuse));
+    return folder.commit();
+  }
+
+  Status make_inputs() {
+    say("The invented phone: Korvale Tarn 3, codename gnomon. Two slots, its first ramdisk in "
+        "init_boot. Its firmware and an add-on are being made.");
+    std::error_code error;
+    fs::create_directory(folder_ / "add-on", error);
+    if (error) return fail(io_error(error.value(), "cannot make the folder", folder_.string()));
+    WEXLO_CHECK(demo::write_gnomon(firmware(), {}, session_.context));
+    const demo::AddOn add_on = demo::add_on();
+    if (!add_on.for_the_phone)
+      reply_.findings.push_back({"warning", "add-on-for-this-machine",
+                                 "Wexlo was built without an arm64 compiler: the add-on is for this "
+                                 "machine's processor and would not start on an arm64 phone.",
+                                 "add-on/hello"});
+    WEXLO_CHECK(write_file(folder_ / "add-on" / "hello", as_view(add_on.program),
+                           Overwrite::Refuse));
+    return write_file(recipe(), as_view(add_on.recipe), Overwrite::Refuse);
+  }
+
+  Status job() {
+    WEXLO_CHECK(step("What is in the package? Nothing is unpacked for this.",
+                     {"inspect", firmware().string()}));
+    WEXLO_CHECK(step("Take the boot chain out; every digest on the way is checked.",
+                     {"extract", firmware().string(), "-o", path("images")}));
+    WEXLO_CHECK(step("Look at the image that starts the system.",
+                     {"inspect", path("images/init_boot.img")}));
+    WEXLO_CHECK(step("Take it apart into a folder that any editor can change.",
+                     {"unpack", path("images/init_boot.img"), "-o", path("parts")}));
+    WEXLO_CHECK(step("Put it together again. Nothing was edited, so not a byte may differ.",
+                     {"repack", path("parts"), "-o", path("init_boot-again.img")}));
+    WEXLO_CHECK(same("images/init_boot.img", "init_boot-again.img"));
+    WEXLO_CHECK(step("Patch it: the recipe puts the add-on in init's place and keeps the stock "
+                     "init. Each changed byte is accounted for.",
+                     {"patch", path("images/init_boot.img"), "-r", recipe().string(), "-o",
+                      path("init_boot-patched.img")}));
+    WEXLO_CHECK(step("Patch the patched image: there is nothing left to do.",
+                     {"patch", path("init_boot-patched.img"), "-r", recipe().string(), "-o",
+                      path("init_boot-twice.img")}));
+    WEXLO_CHECK(same("init_boot-patched.img", "init_boot-twice.img"));
+    WEXLO_CHECK(step("The main job in one command: from the package to a kit ready for flashing.",
+                     {"prepare", firmware().string(), "-r", recipe().string(), "-o", path("kit")}));
+    say(fmt::format("Done. The kit is in {}: flash/ to write, stock/ for the way back, plan.toml "
+                    "with the steps, kit.json with all digests. Try the commands yourself.",
+                    path("kit")));
+    return {};
+  }
+
+  fs::path firmware() const { return folder_ / "gnomon-ota.zip"; }
+  fs::path recipe() const { return folder_ / "add-on" / "recipe.toml"; }
+  std::string path(std::string_view name) const { return (folder_ / name).string(); }
+
+  void say(const std::string& text) {
+    if (!session_.globals.json && !session_.globals.quiet)
+      session_.out << "\n" << session_.paint.heading("== ") << text << "\n" << std::flush;
+  }
+
+  Status step(const std::string& why, std::vector<std::string> command) {
+    say(why);
+    const std::string shown = fmt::format("wexlo {}", fmt::join(command, " "));
+    if (!session_.globals.json && !session_.globals.quiet)
+      session_.out << session_.paint.good("$ " + shown) << "\n" << std::flush;
+    // The step takes over what this run was told; its own options are the ones shown.
+    std::ostringstream captured;
+    Session inner{session_.globals.json || session_.globals.quiet ? captured : session_.out,
+                  session_.err, {}, {}, session_.context};
+    command.insert(command.end(), {"--color", session_.paint.on ? "always" : "never", "--jobs",
+                                   fmt::format("{}", session_.context.jobs)});
+    if (session_.globals.json) command.emplace_back("--json");
+    const int code = run_program(std::move(command), inner);
+    Json row = {{"command", shown}, {"exit_code", code}};
+    if (session_.globals.json)
+      row["reply"] = Json::parse(captured.str());
+    steps_.push_back(std::move(row));
+    if (code == ExitDone) return {};
+    if (code == ExitInterrupted) return check_stop(session_.context);
+    return fail({.code = ErrorCode::Io,
+                 .message = fmt::format("the demo's step \"{}\" ended with exit code {}", shown,
+                                        code),
+                 .file = folder_.string(),
+                 .hint = "See the message above; is there space on the disk?"});
+  }
+
+  Status same(const std::string& a, const std::string& b) {
+    WEXLO_TRY(const SourcePtr first, open_file(folder_ / a));
+    WEXLO_TRY(const SourcePtr second, open_file(folder_ / b));
+    WEXLO_TRY(const Blob one, read_all(*first, 1u << 30));
+    WEXLO_TRY(const Blob two, read_all(*second, 1u << 30));
+    if (!equal(one.view(), two.view()))
+      return fail({.code = ErrorCode::Unexplained,
+                   .message = fmt::format("{} and {} differ", a, b),
+                   .file = folder_.string()});
+    say(fmt::format("{} and {} are the same, byte for byte.", a, b));
+    return {};
+  }
+
+  fs::path folder_;
+  Session& session_;
+  Reply reply_;
+  Json steps_ = Json::array();
+};
+
+}  // namespace
+
+void add_demo(CLI::App& app, Session& session, int& exit_code) {
+  auto options = std::make_shared<Options>();
+  Command(app, "demo", "Make an invented phone's firmware and do the job on it")
+      .positional("DIR", options->folder, "Folder to make (default: wexlo-demo)", Need::Optional)
+      .flag("--force", options->force, "Replace a demo folder that is there already")
+      .runs([=, &session, &exit_code] {
+        const auto overwrite = options->force ? Overwrite::Replace : Overwrite::Refuse;
+        exit_code = finish(session, "demo", Demo(*options, session).run(overwrite));
+      });
+}
+
+}  // namespace wexlo::cli

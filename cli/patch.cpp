@@ -1,0 +1,75 @@
+#include <fmt/format.h>
+
+#include "base/digest.hpp"
+#include "base/output.hpp"
+#include "base/source.hpp"
+#include "base/text.hpp"
+#include "commands.hpp"
+#include "edits.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+struct Options {
+  std::string image, output;
+  RecipeOptions recipes;
+  bool dry_run = false, force = false;
+};
+
+Result<Reply> run(const Options& options, const Session& session) {
+  const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
+  if (options.output.empty() && !options.dry_run)
+    return fail({.code = ErrorCode::Usage,
+                 .message = "patch wants a name for the output",
+                 .hint = "Add -o OUT, or --dry-run to see what would be done."});
+  if (!options.dry_run) WEXLO_CHECK(check_absent(options.output, overwrite));
+  WEXLO_TRY(const auto recipes, load(options.recipes));
+  WEXLO_TRY(const SourcePtr source, open_file(options.image));
+  WEXLO_TRY(const LoadedImage image, load_image(*source));
+  auto patched = patch_image(image, {partition_of(image), true}, recipes);
+  if (!patched) return fail(in_file(std::move(patched).error(), options.image));
+  if (auto matched = check_matches({patched->edits}); !matched)
+    return fail(in_file(std::move(matched).error(), options.image));
+  WEXLO_CHECK(check_stop(session.context));
+  if (!options.dry_run) WEXLO_CHECK(write_file(options.output, patched->bytes, overwrite));
+
+  Reply reply;
+  reply.result = {{"file", options.dry_run ? Json() : Json(options.output)},
+                  {"partition", partition_of(image)},
+                  {"changed", patched->changed},
+                  {"size", patched->bytes.size()},
+                  {"sha256", sha256_hex(patched->bytes)},
+                  {"edits", edits_json(patched->edits)},
+                  {"entries", patched->entries},
+                  {"ranges", ranges_json(patched->ranges)}};
+  for (const std::string& note : patched->notes)
+    reply.findings.push_back({"note", "verified-boot", note, options.image});
+  reply.text = fmt::format("{} ({})\n", printable(options.image), partition_of(image)) +
+               edits_text(session, patched->edits);
+  if (!patched->changed) reply.text += "nothing was left to do: the output is the input's bytes\n";
+  reply.text += ranges_text(session, patched->ranges);
+  if (options.dry_run)
+    reply.text += "dry run: nothing was written\n";
+  else
+    reply.text += fmt::format("{}, {} bytes\n", printable(options.output), patched->bytes.size());
+  return reply;
+}
+
+}  // namespace
+
+void add_patch(CLI::App& app, Session& session, int& exit_code) {
+  auto options = std::make_shared<Options>();
+  Command command(app, "patch", "Apply recipes to one image");
+  command.positional("IMAGE", options->image, "The stock image");
+  add_recipe_options(command, options->recipes);
+  command.option("-o,--output", "OUT", options->output, "The image to write")
+      .flag("--dry-run", options->dry_run, "Tell what would be done, write nothing")
+      .flag("--force", options->force, "Replace an image that is there already")
+      .runs([=, &session, &exit_code] {
+        exit_code = finish(session, "patch", run(*options, session));
+      });
+}
+
+}  // namespace wexlo::cli

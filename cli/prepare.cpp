@@ -1,0 +1,112 @@
+#include "job/prepare.hpp"
+
+#include <fmt/format.h>
+
+#include "base/text.hpp"
+#include "commands.hpp"
+#include "edits.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+struct Options {
+  std::string firmware, kit, slots = "current";
+  RecipeOptions recipes;
+  bool wipe = false, force = false;
+};
+
+Json image_json(const PreparedImage& image) {
+  return {{"partition", image.partition},
+          {"flashed", image.flashed},
+          {"file", image.flashed ? Json(image.files.flash_file) : Json()},
+          {"stock_file", image.flashed ? Json(image.files.stock_file) : Json()},
+          {"size", image.patched.bytes.size()},
+          {"edits", edits_json(image.patched.edits)},
+          {"entries", image.patched.entries},
+          {"ranges", ranges_json(image.patched.ranges)}};
+}
+
+std::string steps_text(const Session& session, const std::vector<Step>& steps) {
+  Table table({">#", "do", "what and why"});
+  for (std::size_t i = 0; i < steps.size(); ++i)
+    table.row({fmt::format("{}", i + 1), steps[i].act,
+               steps[i].act == "expect" && steps[i].at_least
+                   ? fmt::format("{} is at least {}", steps[i].variable, *steps[i].at_least)
+               : steps[i].act == "expect"
+                   ? fmt::format("{} is {}. {}", steps[i].variable, printable(steps[i].value),
+                                 steps[i].about)
+                   : steps[i].about + (steps[i].data_loss ? " (data is lost)" : "")});
+  return table.text(session.paint);
+}
+
+std::string text_of(const Session& session, const Options& options, const Prepared& done) {
+  std::string out = session.paint.heading(fmt::format("kit {}", printable(options.kit))) + "\n";
+  const auto line = [&](std::string_view name, std::string_view value) {
+    if (!value.empty()) out += fmt::format("  {:<14}{}\n", name, printable(value));
+  };
+  line("device", done.build.device);
+  line("build", done.build.fingerprint);
+  line("patch level", done.build.patch_level);
+  line("target", fmt::format("{}: {}", done.target.partition, done.target.reason));
+  for (const PreparedImage& image : done.images) {
+    out += fmt::format("\n{} {}\n", session.paint.heading(image.partition),
+                       image.flashed ? "-> " + image.files.flash_file : "left as it is");
+    out += edits_text(session, image.patched.edits);
+    if (session.globals.verbose) out += ranges_text(session, image.patched.ranges);
+    if (image.flashed) {
+      std::uint64_t bytes = 0;
+      for (const ChangedRange& range : image.patched.ranges) bytes += range.size;
+      out += fmt::format("  differs from stock within {} bytes; every one is accounted for\n", bytes);
+    }
+  }
+  out += "\n" + session.paint.heading("plan.toml") + "\n" + steps_text(session, done.plan.steps);
+  out += fmt::format("  the way back: {} steps, with the stock images in stock/\n\n",
+                     done.plan.back.size());
+  return out;
+}
+
+Result<Reply> run(const Options& options, const Session& session) {
+  PrepareOptions prepare_options{.slots = options.slots == "both" ? Slots::Both : Slots::Current,
+                                 .wipe = options.wipe};
+  if (options.force) prepare_options.overwrite = Overwrite::Replace;
+  WEXLO_TRY(prepare_options.recipes, load(options.recipes));
+  WEXLO_TRY(const Prepared done,
+            prepare(options.firmware, prepare_options, options.kit, session.context));
+  Reply reply;
+  Json images = Json::array(), steps = Json::array();
+  for (const PreparedImage& image : done.images) images.push_back(image_json(image));
+  for (const Step& step : done.plan.steps)
+    steps.push_back({{"id", step.id}, {"do", step.act}, {"about", step.about},
+                     {"data_loss", step.data_loss}});
+  reply.result = {{"target", done.target.partition},
+                  {"reason", done.target.reason},
+                  {"kit", options.kit},
+                  {"device", done.build.device},
+                  {"build", done.build.fingerprint},
+                  {"images", images},
+                  {"plan", steps}};
+  reply.findings = done.findings;
+  reply.text = text_of(session, options, done);
+  return reply;
+}
+
+}  // namespace
+
+void add_prepare(CLI::App& app, Session& session, int& exit_code) {
+  auto options = std::make_shared<Options>();
+  Command command(app, "prepare", "The main job: firmware and recipes to a kit");
+  command.positional("FIRMWARE", options->firmware, "The package");
+  add_recipe_options(command, options->recipes);
+  command.option("-o,--output", "KIT", options->kit, "The kit to make", Need::Required)
+      .choice("--slots", {"current", "both"}, options->slots,
+              "Slots to write; both only when the same build is in both")
+      .flag("--wipe", options->wipe, "Plan a wipe of the user's data")
+      .flag("--force", options->force, "Replace a kit that is there already")
+      .runs([=, &session, &exit_code] {
+        exit_code = finish(session, "prepare", run(*options, session));
+      });
+}
+
+}  // namespace wexlo::cli

@@ -1,0 +1,138 @@
+/// Everything that needs the option library: its header costs a compiler ten seconds.
+
+#include "program.hpp"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <CLI/CLI.hpp>
+#include <algorithm>
+
+#include "commands.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+#include "settings.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+struct Options {
+  std::string color = "auto", config;
+  std::optional<unsigned> jobs;
+};
+
+bool wants_color(const std::string& color) {
+  if (color == "always") return true;
+  if (color == "never" || std::getenv("NO_COLOR") != nullptr) return false;
+  return isatty(STDOUT_FILENO) != 0;
+}
+
+void add_globals(CLI::App& app, Options& options, Globals& globals) {
+  app.add_flag("--json", globals.json, "Print one JSON document instead of text");
+  auto* quiet = app.add_flag("--quiet", globals.quiet, "Print findings and errors only");
+  app.add_flag("--verbose", globals.verbose, "Print more detail")->excludes(quiet);
+  app.add_option("--color", options.color, "When to use colours")
+      ->check(CLI::IsMember({"auto", "always", "never"}))
+      ->capture_default_str();
+  app.add_option("--jobs", options.jobs, "Threads to use")->check(CLI::Range(1u, 256u));
+  app.add_option("--config", options.config, "Settings file to read")->type_name("FILE");
+}
+
+void apply_globals(const Options& options, Session& session, int& exit_code) {
+  session.paint.on = wants_color(options.color);
+  if (session.globals.quiet || session.globals.json) session.context.progress = {};
+  const auto jobs = jobs_setting(options.jobs, options.config);
+  if (!jobs) {
+    exit_code = finish(session, "wexlo", std::unexpected(jobs.error()));
+    throw CLI::RuntimeError(exit_code);
+  }
+  session.context.jobs = *jobs;
+}
+
+}  // namespace
+
+Command::Command(CLI::App& app, const std::string& name, const std::string& about)
+    : command_(app.add_subcommand(name, about)) {}
+
+Command& Command::positional(const std::string& name, std::string& value, const std::string& about,
+                             Need need) {
+  command_->add_option(name, value, about)->required(need == Need::Required);
+  return *this;
+}
+
+Command& Command::positional(const std::string& name, std::vector<std::string>& values,
+                             const std::string& about, Need need) {
+  command_->add_option(name, values, about)->required(need == Need::Required);
+  return *this;
+}
+
+Command& Command::option(const std::string& names, const std::string& type, std::string& value,
+                         const std::string& about, Need need) {
+  command_->add_option(names, value, about)->type_name(type)->required(need == Need::Required);
+  return *this;
+}
+
+Command& Command::option(const std::string& names, const std::string& type,
+                         std::vector<std::string>& values, const std::string& about, Need need) {
+  // One value each time it is given: what follows may be a positional.
+  command_->add_option(names, values, about)
+      ->type_name(type)
+      ->required(need == Need::Required)
+      ->allow_extra_args(false);
+  return *this;
+}
+
+Command& Command::choice(const std::string& names, const std::vector<std::string>& choices,
+                         std::string& value, const std::string& about) {
+  command_->add_option(names, value, about)->check(CLI::IsMember(choices))->capture_default_str();
+  return *this;
+}
+
+Command& Command::flag(const std::string& names, bool& value, const std::string& about) {
+  command_->add_flag(names, value, about);
+  return *this;
+}
+
+Command& Command::excludes(const std::string& one, const std::string& other) {
+  command_->get_option(one)->excludes(command_->get_option(other));
+  return *this;
+}
+
+void Command::runs(std::function<void()> run) { command_->callback(std::move(run)); }
+
+int run_program(std::vector<std::string> arguments, Session& session) {
+  CLI::App app{"Boot images out of firmware, patched, proven and ready to flash.", "wexlo"};
+  app.require_subcommand(1);
+  app.fallthrough();  // global options may follow the command
+  app.set_version_flag("--version", std::string("wexlo ") + WEXLO_VERSION);
+  Options options;
+  int exit_code = ExitDone;
+  session.globals = {};
+  add_globals(app, options, session.globals);
+  app.parse_complete_callback([&] { apply_globals(options, session, exit_code); });
+  for (const auto add : {add_inspect, add_extract, add_unpack, add_repack, add_patch, add_prepare,
+                         add_recipes, add_demo})
+    add(app, session, exit_code);
+  const bool json = std::ranges::find(arguments, "--json") != arguments.end();
+  try {
+    std::ranges::reverse(arguments);  // the library takes them last first
+    app.parse(std::move(arguments));
+  } catch (const CLI::RuntimeError& error) {
+    return error.get_exit_code();
+  } catch (const CLI::ParseError& error) {
+    if (error.get_exit_code() == 0) return app.exit(error, session.out, session.err);
+    session.globals.json = json;
+    return finish(session, "wexlo",
+                  fail({.code = ErrorCode::Usage,
+                        .message = error.what(),
+                        .hint = "See: wexlo --help, or wexlo COMMAND --help"}));
+  } catch (const std::bad_alloc&) {
+    return finish(session, "wexlo",
+                  fail({.code = ErrorCode::LimitExceeded,
+                        .message = "not enough memory",
+                        .hint = "Close other programs, or use a smaller --jobs."}));
+  }
+  return exit_code;
+}
+
+}  // namespace wexlo::cli

@@ -1,0 +1,103 @@
+#include "reply.hpp"
+
+#include <fmt/format.h>
+
+#include <ostream>
+
+#include "base/text.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+Json error_json(const Error& error) {
+  Json out = {{"code", code_name(error.code)}, {"message", error.message}};
+  out["file"] = error.file.empty() ? Json() : Json(error.file);
+  out["offset"] = error.offset ? Json(*error.offset) : Json();
+  out["expected"] = error.expected.empty() ? Json() : Json(error.expected);
+  out["found"] = error.found.empty() ? Json() : Json(error.found);
+  out["hint"] = error.hint.empty() ? Json() : Json(error.hint);
+  return out;
+}
+
+Json document(const std::string& command, const Result<Reply>& reply, bool ok) {
+  Json findings = Json::array();
+  if (reply)
+    for (const Finding& finding : reply->findings)
+      findings.push_back({{"level", finding.level},
+                          {"code", finding.code},
+                          {"message", finding.message},
+                          {"where", finding.where}});
+  Json out = {{"command", command},
+              {"ok", ok},
+              {"result", reply ? reply->result : Json::object()},
+              {"findings", findings}};
+  if (!reply) out["error"] = error_json(reply.error());
+  return out;
+}
+
+void print_findings(Session& session, const std::vector<Finding>& findings) {
+  for (const Finding& finding : findings) {
+    if (session.globals.quiet && finding.level == "note") continue;
+    const std::string label = finding.level == "note"      ? session.paint.faint("note:")
+                              : finding.level == "warning" ? session.paint.warning("warning:")
+                                                           : session.paint.bad("problem:");
+    const std::string where = finding.where.empty() ? "" : finding.where + ": ";
+    session.out << fmt::format("{} {}{} [{}]\n", label, where, finding.message, finding.code);
+  }
+}
+
+}  // namespace
+
+ExitCode exit_code(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::Usage:
+      return ExitUsage;
+    case ErrorCode::BadMagic:
+    case ErrorCode::Truncated:
+    case ErrorCode::OutOfRange:
+    case ErrorCode::BadValue:
+    case ErrorCode::DigestMismatch:
+    case ErrorCode::LimitExceeded:
+    case ErrorCode::UnsafePath:
+    case ErrorCode::Corrupt:
+      return ExitDamaged;
+    case ErrorCode::Unsupported:
+      return ExitUnsupported;
+    case ErrorCode::NotFound:
+    case ErrorCode::Exists:
+    case ErrorCode::Permission:
+    case ErrorCode::NoSpace:
+    case ErrorCode::Io:
+      return ExitIo;
+    case ErrorCode::NoMatch:
+    case ErrorCode::DoesNotFit:
+    case ErrorCode::Unexplained:
+    case ErrorCode::ForeignPatch:
+    case ErrorCode::NoTarget:
+      return ExitFinding;
+    case ErrorCode::Interrupted:
+      return ExitInterrupted;
+  }
+  return ExitIo;
+}
+
+int finish(Session& session, const std::string& command, const Result<Reply>& reply) {
+  int code = ExitDone;
+  if (!reply)
+    code = exit_code(reply.error().code);
+  else if (!reply->well)
+    code = ExitFinding;
+  if (session.globals.json) {
+    session.out << document(command, reply, code == ExitDone).dump() << "\n";
+  } else if (reply) {
+    if (!session.globals.quiet) session.out << reply->text;
+    print_findings(session, reply->findings);
+  } else {
+    session.err << session.paint.bad("wexlo:") << " " << printable(describe(reply.error())) << "\n";
+  }
+  session.out.flush();
+  if (!session.out) return ExitIo;
+  return code;
+}
+
+}  // namespace wexlo::cli

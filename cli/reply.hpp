@@ -1,0 +1,52 @@
+#pragma once
+/// What a command gives back, and the one place that prints it: text for people or one JSON
+/// document, the wording of errors, the exit codes.
+
+#include <iosfwd>
+#include <string>
+#include <vector>
+
+#include "base/error.hpp"
+#include "base/pool.hpp"
+#include "job/prepare.hpp"
+#include "json.hpp"
+#include "paint.hpp"
+
+namespace wexlo::cli {
+
+/// Set by the global options.
+struct Globals {
+  bool json = false, quiet = false, verbose = false;
+};
+
+/// What every command is given.
+struct Session {
+  std::ostream& out;
+  std::ostream& err;
+  Globals globals;
+  Paint paint;
+  Context context;
+};
+
+struct Reply {
+  Json result = Json::object();
+  std::vector<Finding> findings;
+  std::string text;   ///< for people; ends with a line end
+  bool well = true;   ///< false: done, but a person has to look (exit code 1)
+};
+
+enum ExitCode : int {
+  ExitDone = 0,
+  ExitFinding = 1,
+  ExitUsage = 2,
+  ExitDamaged = 3,
+  ExitUnsupported = 4,
+  ExitIo = 5,
+  ExitInterrupted = 130,
+};
+[[nodiscard]] ExitCode exit_code(ErrorCode code);
+
+/// Prints the reply or the error and gives the exit code.
+int finish(Session& session, const std::string& command, const Result<Reply>& reply);
+
+}  // namespace wexlo::cli

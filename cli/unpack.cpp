@@ -1,0 +1,58 @@
+#include <fmt/format.h>
+
+#include "base/source.hpp"
+#include "base/text.hpp"
+#include "commands.hpp"
+#include "parts/parts.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+struct Options {
+  std::string image, folder;
+  bool force = false;
+};
+
+Result<Reply> run(const Options& options, const Session& session) {
+  WEXLO_TRY(const SourcePtr source, open_file(options.image));
+  WEXLO_TRY(const LoadedImage image, load_image(*source));
+  auto unpacked = parts::unpack(image, options.folder,
+                                options.force ? Overwrite::Replace : Overwrite::Refuse);
+  if (!unpacked) return fail(in_file(std::move(unpacked).error(), options.image));
+  Reply reply;
+  Json rows = Json::array();
+  Table table({"part", ">size", "file", "tree", ""});
+  for (const parts::PartRow& part : unpacked->parts) {
+    rows.push_back({{"name", part.name},
+                    {"file", part.file},
+                    {"size", part.size},
+                    {"compression", part.compression.empty() ? Json() : Json(part.compression)},
+                    {"tree", part.tree.empty() ? Json() : Json(part.tree)}});
+    const std::string note = part.compression.empty() ? part.note : part.compression;
+    table.row({part.name, human_size(part.size), part.file,
+               part.tree.empty() ? "" : part.tree + "/", note});
+    if (!part.note.empty())
+      reply.findings.push_back({"note", "kept-whole", part.note, part.name});
+  }
+  reply.result = {{"kind", unpacked->kind}, {"folder", options.folder}, {"parts", rows}};
+  reply.text = fmt::format("{} image, taken apart into {}\n{}", unpacked->kind,
+                           printable(options.folder), table.text(session.paint));
+  return reply;
+}
+
+}  // namespace
+
+void add_unpack(CLI::App& app, Session& session, int& exit_code) {
+  auto options = std::make_shared<Options>();
+  Command(app, "unpack", "Take an image apart into an editable folder")
+      .positional("IMAGE", options->image, "The image")
+      .option("-o,--output", "PARTS", options->folder, "The parts folder to make", Need::Required)
+      .flag("--force", options->force, "Replace a parts folder that is there already")
+      .runs([=, &session, &exit_code] {
+        exit_code = finish(session, "unpack", run(*options, session));
+      });
+}
+
+}  // namespace wexlo::cli

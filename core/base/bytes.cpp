@@ -1,0 +1,64 @@
+#include "base/bytes.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace wexlo {
+
+bool equal(View a, View b) {
+  return a.size() == b.size() && (a.empty() || std::memcmp(a.data(), b.data(), a.size()) == 0);
+}
+
+bool all_bytes(View bytes, std::byte value) {
+  if (bytes.empty()) return true;
+  // Comparing the range with itself shifted by one lets memcmp do the walk.
+  return bytes[0] == value && std::memcmp(bytes.data(), bytes.data() + 1, bytes.size() - 1) == 0;
+}
+
+View as_view(std::string_view text) { return std::as_bytes(std::span(text)); }
+
+std::string_view as_text(View bytes) {
+  return {reinterpret_cast<const char*>(bytes.data()), bytes.size()};
+}
+
+Bytes to_bytes(View bytes) { return {bytes.begin(), bytes.end()}; }
+
+Bytes to_bytes(std::string_view text) { return to_bytes(as_view(text)); }
+
+void append(Bytes& out, View bytes) { out.insert(out.end(), bytes.begin(), bytes.end()); }
+
+void append(Bytes& out, std::string_view text) { append(out, as_view(text)); }
+
+std::string hex(View bytes) {
+  static constexpr std::string_view digits = "0123456789abcdef";
+  std::string out;
+  out.reserve(bytes.size() * 2);
+  for (const std::byte b : bytes) {
+    out += digits[std::to_integer<unsigned>(b) >> 4];
+    out += digits[std::to_integer<unsigned>(b) & 15];
+  }
+  return out;
+}
+
+std::string hex_value(std::uint64_t value) { return fmt::format("0x{:x}", value); }
+
+std::string_view until_nul(View field) {
+  const auto text = as_text(field);
+  return text.substr(0, std::min(text.find('\0'), text.size()));
+}
+
+Result<View> slice(View in, std::uint64_t offset, std::uint64_t count, std::string_view field) {
+  // Compared with what is left: `offset + count` may wrap, both may come from the file.
+  const std::uint64_t left = offset <= in.size() ? in.size() - offset : 0;
+  if (count > left)
+    return fail({.code = ErrorCode::Truncated,
+                 .message = fmt::format("{} runs past the end", field),
+                 .offset = offset,
+                 .expected = fmt::format("{} bytes", count),
+                 .found = fmt::format("{} bytes", left),
+                 .hint = "The file may be cut short: compare its size with the source's."});
+  return in.subspan(static_cast<std::size_t>(offset), static_cast<std::size_t>(count));
+}
+
+}  // namespace wexlo

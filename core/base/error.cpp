@@ -1,0 +1,95 @@
+#include "base/error.hpp"
+
+#include <fmt/format.h>
+
+#include <cerrno>
+#include <system_error>
+
+namespace wexlo {
+
+std::string_view code_name(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::Usage: return "usage";
+    case ErrorCode::BadMagic: return "bad-magic";
+    case ErrorCode::Truncated: return "truncated";
+    case ErrorCode::OutOfRange: return "out-of-range";
+    case ErrorCode::BadValue: return "bad-value";
+    case ErrorCode::DigestMismatch: return "digest-mismatch";
+    case ErrorCode::LimitExceeded: return "limit-exceeded";
+    case ErrorCode::UnsafePath: return "unsafe-path";
+    case ErrorCode::Corrupt: return "corrupt";
+    case ErrorCode::Unsupported: return "unsupported";
+    case ErrorCode::NotFound: return "not-found";
+    case ErrorCode::Exists: return "exists";
+    case ErrorCode::Permission: return "permission";
+    case ErrorCode::NoSpace: return "no-space";
+    case ErrorCode::Io: return "io";
+    case ErrorCode::NoMatch: return "no-match";
+    case ErrorCode::DoesNotFit: return "does-not-fit";
+    case ErrorCode::Unexplained: return "unexplained-change";
+    case ErrorCode::ForeignPatch: return "foreign-patch";
+    case ErrorCode::NoTarget: return "no-target";
+    case ErrorCode::Interrupted: return "interrupted";
+  }
+  return "unknown";
+}
+
+Error in_file(Error error, std::string_view file) {
+  if (error.file.empty()) error.file = file;
+  return error;
+}
+
+Error at_base(Error error, std::uint64_t base) {
+  // An error that names its own file already counts from that file's start.
+  if (error.file.empty() && error.offset) *error.offset += base;
+  return error;
+}
+
+std::string describe(const Error& error) {
+  std::string text;
+  if (!error.file.empty()) text += error.file + ": ";
+  if (error.offset) text += fmt::format("at 0x{:x}: ", *error.offset);
+  text += error.message;
+  if (!error.expected.empty()) text += ": expected " + error.expected;
+  if (!error.found.empty()) text += (error.expected.empty() ? ": found " : ", found ") + error.found;
+  text += ".";
+  if (!error.hint.empty()) text += " " + error.hint;
+  return text;
+}
+
+Error io_error(int errno_value, std::string_view doing, std::string_view file) {
+  Error error{.code = ErrorCode::Io,
+              .message = fmt::format("{}: {}", doing, std::generic_category().message(errno_value)),
+              .file = std::string(file)};
+  switch (errno_value) {
+    case ENOENT:
+    case ENOTDIR:
+      error.code = ErrorCode::NotFound;
+      error.hint = "Check the spelling of the path.";
+      break;
+    case EACCES:
+    case EPERM:
+    case EROFS:
+      error.code = ErrorCode::Permission;
+      error.hint = "Check who owns the file and its folder.";
+      break;
+    case ENOSPC:
+    case EDQUOT:
+    case EFBIG:
+      error.code = ErrorCode::NoSpace;
+      error.hint = "Free some space, or write to another disk.";
+      break;
+    case EEXIST:
+      error.code = ErrorCode::Exists;
+      error.hint = "Give another name, or --force to replace it.";
+      break;
+    case EISDIR:
+      error.hint = "A file is wanted here, this is a folder.";
+      break;
+    default:
+      error.hint = "Try again; if it stays, look at the disk.";
+  }
+  return error;
+}
+
+}  // namespace wexlo

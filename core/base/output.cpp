@@ -1,0 +1,179 @@
+#include "base/output.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <cerrno>
+#include <cstdio>
+#include <utility>
+
+namespace wexlo {
+namespace fs = std::filesystem;
+namespace {
+
+/// A name beside `target` that no other run uses; the leading dot keeps it out of `*.img`.
+fs::path temporary_beside(const fs::path& target) {
+  static std::atomic<unsigned> counter = 0;
+  return target.parent_path() /
+         fmt::format(".{}.{}-{}.partial", target.filename().string(), ::getpid(), counter++);
+}
+
+/// `dir/` and `dir/.` name the folder `dir`: a temporary has to stand beside it, not inside.
+fs::path without_slash(const fs::path& target) {
+  const fs::path normal = target.lexically_normal();
+  return normal.has_filename() ? normal : normal.parent_path();
+}
+
+Error exists_error(const fs::path& target, std::string hint) {
+  return {.code = ErrorCode::Exists,
+          .message = "the output is there already",
+          .file = target.string(),
+          .hint = std::move(hint)};
+}
+
+Status sync_path(const fs::path& path, int flags) {
+  const int fd = ::open(path.empty() ? "." : path.c_str(), flags | O_RDONLY | O_CLOEXEC);
+  if (fd < 0) return fail(io_error(errno, "cannot open", path.string()));
+  // Some file systems cannot sync a folder (EINVAL); the rename itself is done either way.
+  const bool bad = ::fsync(fd) != 0 && errno != EINVAL && errno != EROFS;
+  const int why = errno;
+  ::close(fd);
+  if (bad) return fail(io_error(why, "cannot flush", path.string()));
+  return {};
+}
+
+/// Renames without replacing, also on file systems that lack the flag.
+int rename_new(const fs::path& from, const fs::path& to) {
+  if (::renameat2(AT_FDCWD, from.c_str(), AT_FDCWD, to.c_str(), RENAME_NOREPLACE) == 0) return 0;
+  if (errno != EINVAL && errno != ENOSYS) return -1;
+  if (::access(to.c_str(), F_OK) == 0) {
+    errno = EEXIST;
+    return -1;
+  }
+  return std::rename(from.c_str(), to.c_str());
+}
+
+}  // namespace
+
+Status check_absent(const fs::path& target, Overwrite overwrite) {
+  struct stat info {};
+  if (overwrite == Overwrite::Replace || ::lstat(target.c_str(), &info) != 0) return {};
+  return fail(exists_error(target, "Give another name, or --force to replace it."));
+}
+
+OutputFile::OutputFile(fs::path target, fs::path temporary, int fd, Overwrite overwrite)
+    : target_(std::move(target)),
+      temporary_(std::move(temporary)),
+      fd_(fd),
+      overwrite_(overwrite) {}
+
+OutputFile::OutputFile(OutputFile&& other) noexcept
+    : target_(std::move(other.target_)),
+      temporary_(std::move(other.temporary_)),
+      fd_(std::exchange(other.fd_, -1)),
+      overwrite_(other.overwrite_) {}
+
+OutputFile::~OutputFile() {
+  if (fd_ < 0) return;
+  ::close(fd_);
+  ::unlink(temporary_.c_str());
+}
+
+Result<OutputFile> OutputFile::create(const fs::path& target, Overwrite overwrite) {
+  WEXLO_CHECK(check_absent(target, overwrite));
+  std::error_code ignored;
+  if (fs::is_directory(target, ignored))
+    return fail(io_error(EISDIR, "cannot write", target.string()));
+  auto temporary = temporary_beside(target);
+  const int fd = ::open(temporary.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+  if (fd < 0) return fail(io_error(errno, "cannot write", target.string()));
+  return OutputFile(target, std::move(temporary), fd, overwrite);
+}
+
+Status OutputFile::resize(std::uint64_t size) {
+  if (::ftruncate(fd_, static_cast<off_t>(size)) != 0)
+    return fail(io_error(errno, "cannot write", target_.string()));
+  return {};
+}
+
+Status OutputFile::write_at(std::uint64_t offset, View bytes) const {
+  while (!bytes.empty()) {
+    const auto done = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(offset));
+    if (done < 0 && errno == EINTR) continue;
+    if (done < 0) return fail(io_error(errno, "cannot write", target_.string()));
+    offset += static_cast<std::uint64_t>(done);
+    bytes = bytes.subspan(static_cast<std::size_t>(done));
+  }
+  return {};
+}
+
+Status OutputFile::read_at(std::uint64_t offset, MutableView out) const {
+  while (!out.empty()) {
+    const auto got = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
+    if (got < 0 && errno == EINTR) continue;
+    if (got <= 0) return fail(io_error(got < 0 ? errno : EIO, "cannot read back", target_.string()));
+    offset += static_cast<std::uint64_t>(got);
+    out = out.subspan(static_cast<std::size_t>(got));
+  }
+  return {};
+}
+
+Status OutputFile::commit() {
+  if (::fsync(fd_) != 0) return fail(io_error(errno, "cannot flush", target_.string()));
+  const int renamed = overwrite_ == Overwrite::Replace
+                          ? std::rename(temporary_.c_str(), target_.c_str())
+                          : rename_new(temporary_, target_);
+  if (renamed != 0) return fail(io_error(errno, "cannot write", target_.string()));
+  ::close(std::exchange(fd_, -1));
+  return sync_path(target_.parent_path(), O_DIRECTORY);
+}
+
+Status write_file(const fs::path& target, View bytes, Overwrite overwrite) {
+  WEXLO_TRY(OutputFile file, OutputFile::create(target, overwrite));
+  WEXLO_CHECK(file.write_at(0, bytes));
+  return file.commit();
+}
+
+Result<OutputFolder> OutputFolder::create(const fs::path& target_name, Overwrite overwrite,
+                                          std::string marker) {
+  const fs::path target = without_slash(target_name);
+  WEXLO_CHECK(check_absent(target, overwrite));
+  std::error_code ignored;
+  if (fs::exists(fs::symlink_status(target, ignored)) && !fs::exists(target / marker, ignored))
+    return fail(exists_error(target, fmt::format("It holds no {}, so it is not replaced even with "
+                                                 "--force: give another name.", marker)));
+  auto temporary = temporary_beside(target);
+  if (::mkdir(temporary.c_str(), 0777) != 0)
+    return fail(io_error(errno, "cannot make the folder", target.string()));
+  return OutputFolder(target, std::move(temporary));
+}
+
+OutputFolder::OutputFolder(OutputFolder&& other) noexcept
+    : target_(std::move(other.target_)), temporary_(std::exchange(other.temporary_, {})) {}
+
+OutputFolder::~OutputFolder() {
+  std::error_code ignored;
+  if (!temporary_.empty()) fs::remove_all(temporary_, ignored);
+}
+
+Status OutputFolder::commit() {
+  std::error_code ignored;
+  for (const auto& entry : fs::recursive_directory_iterator(temporary_, ignored))
+    if (entry.is_regular_file(ignored)) WEXLO_CHECK(sync_path(entry.path(), 0));
+  if (!fs::exists(fs::symlink_status(target_, ignored))) {
+    if (rename_new(temporary_, target_) != 0)
+      return fail(io_error(errno, "cannot write", target_.string()));
+    temporary_.clear();
+  } else if (::renameat2(AT_FDCWD, temporary_.c_str(), AT_FDCWD, target_.c_str(),
+                         RENAME_EXCHANGE) == 0) {
+    // The old folder now has the temporary name; the destructor removes it.
+  } else {
+    return fail(io_error(errno, "cannot replace", target_.string()));
+  }
+  return sync_path(target_.parent_path(), O_DIRECTORY);
+}
+
+}  // namespace wexlo

@@ -1,0 +1,65 @@
+#pragma once
+/// Outputs that are complete and under their final name, or absent. Bytes go to a temporary beside
+/// the target; `commit` flushes it to the disk and renames it; without a commit it is removed.
+
+#include <filesystem>
+#include <string>
+
+#include "base/bytes.hpp"
+
+namespace wexlo {
+
+enum class Overwrite { Refuse, Replace };
+
+/// Exists unless `overwrite` allows to replace what is there. Lets a command refuse before it works.
+[[nodiscard]] Status check_absent(const std::filesystem::path& target, Overwrite overwrite);
+
+class OutputFile {
+ public:
+  /// Errors: Exists, NotFound (no such folder), Permission, Io.
+  [[nodiscard]] static Result<OutputFile> create(const std::filesystem::path& target,
+                                                 Overwrite overwrite);
+  OutputFile(OutputFile&& other) noexcept;
+  OutputFile& operator=(OutputFile&&) = delete;
+  ~OutputFile();
+
+  /// Sets the size; what is never written reads as zeros (a hole where the file system has them).
+  [[nodiscard]] Status resize(std::uint64_t size);
+  /// Safe to call from several threads for ranges that do not overlap.
+  [[nodiscard]] Status write_at(std::uint64_t offset, View bytes) const;
+  /// Reads back what was written, e.g. to verify a digest.
+  [[nodiscard]] Status read_at(std::uint64_t offset, MutableView out) const;
+  [[nodiscard]] Status commit();
+  [[nodiscard]] const std::filesystem::path& target() const { return target_; }
+
+ private:
+  OutputFile(std::filesystem::path target, std::filesystem::path temporary, int fd, Overwrite o);
+  std::filesystem::path target_, temporary_;
+  int fd_;
+  Overwrite overwrite_;
+};
+
+/// Writes a whole file at once, atomically.
+[[nodiscard]] Status write_file(const std::filesystem::path& target, View bytes,
+                                Overwrite overwrite);
+
+/// A folder that appears under its final name when all of it is there. An existing folder is
+/// replaced only when it holds `marker` (a file that says the folder is Wexlo's own), so that
+/// `--force` with a mistyped name cannot remove somebody's files.
+class OutputFolder {
+ public:
+  [[nodiscard]] static Result<OutputFolder> create(const std::filesystem::path& target,
+                                                   Overwrite overwrite, std::string marker);
+  OutputFolder(OutputFolder&& other) noexcept;
+  OutputFolder& operator=(OutputFolder&&) = delete;
+  ~OutputFolder();
+  [[nodiscard]] const std::filesystem::path& path() const { return temporary_; }  ///< write here
+  [[nodiscard]] Status commit();
+
+ private:
+  OutputFolder(std::filesystem::path target, std::filesystem::path temporary)
+      : target_(std::move(target)), temporary_(std::move(temporary)) {}
+  std::filesystem::path target_, temporary_;
+};
+
+}  // namespace wexlo

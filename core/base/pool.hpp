@@ -1,0 +1,43 @@
+#pragma once
+/// A pool of worker threads with a bound on the memory that queued and running tasks may hold.
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <stop_token>
+
+#include "base/error.hpp"
+
+namespace wexlo {
+
+/// What a long job is given from outside.
+struct Context {
+  unsigned jobs = 1;                                ///< worker threads, at least 1
+  std::uint64_t memory_bound = 64u << 20;           ///< bytes for tasks in flight
+  std::stop_token stop{};                           ///< asked for between chunks of work
+  std::function<void(std::uint64_t done, std::uint64_t total)> progress{};  ///< bytes; may be empty
+};
+
+/// Interrupted, once a stop was asked for.
+[[nodiscard]] Status check_stop(const Context& context);
+
+/// Runs tasks in parallel; the first failure (in order of submission) is what `wait` gives, and
+/// tasks not yet begun are dropped then.
+class TaskGroup {
+ public:
+  explicit TaskGroup(const Context& context);
+  TaskGroup(const TaskGroup&) = delete;
+  TaskGroup& operator=(const TaskGroup&) = delete;
+  ~TaskGroup();  ///< drops what has not begun and waits for what runs
+
+  /// @param cost  bytes the task holds while it is queued or runs. Blocks until they fit into the
+  ///              bound; a task larger than the whole bound runs alone.
+  void submit(std::uint64_t cost, std::function<Status()> task);
+  [[nodiscard]] Status wait();
+
+ private:
+  struct State;
+  std::unique_ptr<State> state_;
+};
+
+}  // namespace wexlo

@@ -1,0 +1,101 @@
+#include "base/text.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <charconv>
+
+namespace wexlo {
+namespace {
+
+bool is_plain(unsigned char c) { return c >= 0x20 && c < 0x7f; }
+
+/// Length of the UTF-8 sequence at the start of `text`, 0 when it is not a valid one.
+std::size_t utf8_length(std::string_view text) {
+  const auto lead = static_cast<unsigned char>(text[0]);
+  const std::size_t length = lead < 0x80 ? 1 : lead >= 0xf0 && lead < 0xf5 ? 4
+                             : lead >= 0xe0 && lead < 0xf0 ? 3 : lead >= 0xc2 && lead < 0xe0 ? 2 : 0;
+  if (length == 0 || text.size() < length) return 0;
+  for (std::size_t i = 1; i < length; ++i)
+    if ((static_cast<unsigned char>(text[i]) & 0xc0) != 0x80) return 0;
+  return length;
+}
+
+}  // namespace
+
+std::string toml_quote(std::string_view text) {
+  std::string out = "\"";
+  for (const char c : text) {
+    if (c == '"' || c == '\\')
+      out += fmt::format("\\{}", c);
+    else if (is_plain(static_cast<unsigned char>(c)))
+      out += c;
+    else
+      out += fmt::format("\\u{:04X}", static_cast<unsigned char>(c));
+  }
+  return out + "\"";
+}
+
+bool is_ascii(std::string_view text) {
+  return std::ranges::all_of(text, [](unsigned char c) { return c < 0x80; });
+}
+
+std::string percent_encode(std::string_view text) {
+  std::string out;
+  for (const char c : text) {
+    if (is_plain(static_cast<unsigned char>(c)) && c != ' ' && c != '%')
+      out += c;
+    else
+      out += fmt::format("%{:02X}", static_cast<unsigned char>(c));
+  }
+  return out;
+}
+
+Result<std::string> percent_decode(std::string_view text) {
+  std::string out;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    if (text[i] != '%') {
+      out += text[i];
+      continue;
+    }
+    unsigned value = 0;
+    const char* begin = text.data() + i + 1;
+    const char* end = text.data() + std::min(text.size(), i + 3);
+    if (const auto got = std::from_chars(begin, end, value, 16);
+        got.ec != std::errc() || got.ptr != begin + 2)
+      return fail({.code = ErrorCode::BadValue,
+                   .message = "a % is not followed by two hex digits",
+                   .found = std::string(text)});
+    out += static_cast<char>(value);
+    i += 2;
+  }
+  return out;
+}
+
+std::string human_size(std::uint64_t bytes) {
+  constexpr std::array units{"B", "KiB", "MiB", "GiB", "TiB"};
+  auto value = static_cast<double>(bytes);
+  std::size_t unit = 0;
+  while (value >= 1024 && unit + 1 < units.size()) {
+    value /= 1024;
+    ++unit;
+  }
+  return unit == 0 ? fmt::format("{} B", bytes) : fmt::format("{:.1f} {}", value, units[unit]);
+}
+
+std::string printable(std::string_view text) {
+  std::string out;
+  while (!text.empty()) {
+    const std::size_t length = utf8_length(text);
+    const auto c = static_cast<unsigned char>(text[0]);
+    if (length == 0 || (length == 1 && !is_plain(c)))
+      out += fmt::format("\\x{:02x}", c);
+    else
+      out += text.substr(0, length);
+    text.remove_prefix(std::max<std::size_t>(length, 1));
+  }
+  return out;
+}
+
+}  // namespace wexlo

@@ -1,0 +1,27 @@
+#pragma once
+/// Text forms shared by the files that Wexlo writes.
+
+#include <string>
+#include <string_view>
+
+#include "base/bytes.hpp"
+
+namespace wexlo {
+
+/// A TOML basic string with its quotes; bytes that are not printable ASCII are escaped, so that any
+/// bytes below 0x80 survive. Bytes from 0x80 have to be kept from it by the caller.
+[[nodiscard]] std::string toml_quote(std::string_view text);
+[[nodiscard]] bool is_ascii(std::string_view text);
+
+/// Bytes that are blank, `%` or not printable ASCII become %XX: one word, whatever was in it.
+[[nodiscard]] std::string percent_encode(std::string_view text);
+/// Errors: BadValue (a `%` without two hex digits behind it).
+[[nodiscard]] Result<std::string> percent_decode(std::string_view text);
+
+/// `12.3 MiB`, `512 B`: for people.
+[[nodiscard]] std::string human_size(std::uint64_t bytes);
+
+/// Text made safe to show on a terminal: control bytes and invalid UTF-8 become `\xNN`.
+[[nodiscard]] std::string printable(std::string_view text);
+
+}  // namespace wexlo

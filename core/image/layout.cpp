@@ -1,0 +1,163 @@
+#include "image/layout.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace wexlo {
+namespace {
+
+constexpr std::uint64_t kMinPage = 2048, kMaxPage = 131072;
+
+std::uint64_t load_field(const Layout& layout, const Field& field, View header) {
+  const std::byte* at = header.data() + field.offset;
+  const bool little = layout.order == std::endian::little;
+  if (field.type == FieldType::U64)
+    return little ? load<std::uint64_t, std::endian::little>(at)
+                  : load<std::uint64_t, std::endian::big>(at);
+  return little ? load<std::uint32_t, std::endian::little>(at)
+                : load<std::uint32_t, std::endian::big>(at);
+}
+
+Result<std::uint64_t> page_of(const Layout& layout, View header) {
+  if (layout.page != 0) return layout.page;
+  const Field& field = *layout.field("page_size");
+  const std::uint64_t page = load_field(layout, field, header);
+  if (page < kMinPage || page > kMaxPage || !std::has_single_bit(page))
+    return fail({.code = ErrorCode::BadValue,
+                 .message = "page_size is out of range",
+                 .offset = field.offset,
+                 .expected = fmt::format("a power of two from {} to {}", kMinPage, kMaxPage),
+                 .found = fmt::format("{}", page),
+                 .hint = "The header is damaged, or this is no boot image."});
+  return page;
+}
+
+Error no_such(const Layout& layout, std::string_view what, std::string_view name) {
+  return {.code = ErrorCode::Unsupported,
+          .message = fmt::format("a {} image of version {} has no {} {}", layout.kind,
+                                 layout.version, what, name)};
+}
+
+}  // namespace
+
+const Field* Layout::field(std::string_view name) const {
+  const auto at = std::ranges::find(fields, name, &Field::name);
+  return at == fields.end() ? nullptr : &*at;
+}
+
+Result<Image> Image::parse(const Layout& layout, const Blob& blob) {
+  const View bytes = blob.view();
+  WEXLO_CHECK(slice(bytes, 0, layout.header_size, "header"));
+  Image image;
+  image.layout_ = &layout;
+  WEXLO_TRY(image.page_, page_of(layout, bytes));
+  std::uint64_t at = std::min<std::uint64_t>(align_up(layout.header_size, image.page_),
+                                             bytes.size());
+  image.header_ = to_bytes(bytes.first(static_cast<std::size_t>(at)));
+  for (const SectionRule& rule : layout.sections) {
+    const Field& field = *layout.field(rule.size_field);
+    const std::uint64_t size = load_field(layout, field, bytes);
+    const std::uint64_t left = bytes.size() - at;
+    if (size > left)
+      return fail({.code = ErrorCode::Truncated,
+                   .message = fmt::format("{} runs past the end of the file, {} at 0x{:x} says so",
+                                          rule.name, rule.size_field, field.offset),
+                   .offset = at,
+                   .expected = fmt::format("{} bytes", size),
+                   .found = fmt::format("{} bytes", left),
+                   .hint = "The file may be cut short: compare its size with the source's."});
+    const auto padded = std::min(align_up(size, image.page_), left);
+    image.sections_.push_back({.name = std::string(rule.name),
+                               .offset = at,
+                               .bytes = blob.part(at, size),
+                               .padding = blob.part(at + size, padded - size)});
+    at += padded;
+  }
+  image.tail_ = blob.rest(static_cast<std::size_t>(at));
+  return image;
+}
+
+Bytes Image::write() const {
+  Bytes out = header_;
+  out.reserve(static_cast<std::size_t>(sections_end()) + tail_.size());
+  for (const Section& section : sections_) {
+    append(out, section.bytes.view());
+    append(out, section.padding.view());
+  }
+  append(out, tail_.view());
+  return out;
+}
+
+std::uint64_t Image::number(std::string_view name) const {
+  const Field* field = layout_->field(name);
+  if (field == nullptr || (field->type != FieldType::U32 && field->type != FieldType::U64))
+    return 0;
+  return load_field(*layout_, *field, header_);
+}
+
+View Image::raw(std::string_view name) const {
+  const Field* field = layout_->field(name);
+  return field == nullptr ? View{} : View(header_).subspan(field->offset, field->size);
+}
+
+Status Image::set_number(std::string_view name, std::uint64_t value) {
+  const Field* field = layout_->field(name);
+  if (field == nullptr) return fail(no_such(*layout_, "field", name));
+  const std::uint64_t largest = field->type == FieldType::U64 ? ~std::uint64_t{0} : 0xffffffffu;
+  if (value > largest)
+    return fail({.code = ErrorCode::OutOfRange,
+                 .message = fmt::format("the value does not fit the field {}", name),
+                 .expected = fmt::format("at most {}", largest),
+                 .found = fmt::format("{}", value)});
+  std::byte* at = header_.data() + field->offset;
+  const bool little = layout_->order == std::endian::little;
+  const auto word = static_cast<std::uint32_t>(value);
+  if (field->type == FieldType::U64)
+    little ? store<std::uint64_t, std::endian::little>(at, value)
+           : store<std::uint64_t, std::endian::big>(at, value);
+  else
+    little ? store<std::uint32_t, std::endian::little>(at, word)
+           : store<std::uint32_t, std::endian::big>(at, word);
+  return {};
+}
+
+Status Image::set_raw(std::string_view name, View value) {
+  const Field* field = layout_->field(name);
+  if (field == nullptr) return fail(no_such(*layout_, "field", name));
+  if (value.size() > field->size)
+    return fail({.code = ErrorCode::OutOfRange,
+                 .message = fmt::format("the value does not fit the field {}", name),
+                 .expected = fmt::format("at most {} bytes", field->size),
+                 .found = fmt::format("{} bytes", value.size())});
+  const auto at = header_.begin() + field->offset;
+  std::fill(at, at + field->size, std::byte{0});
+  std::ranges::copy(value, at);
+  return {};
+}
+
+const Section* Image::section(std::string_view name) const {
+  const auto at = std::ranges::find(sections_, name, &Section::name);
+  return at == sections_.end() ? nullptr : &*at;
+}
+
+Status Image::replace(std::string_view name, Blob bytes) {
+  const auto at = std::ranges::find(sections_, name, &Section::name);
+  const auto rule = std::ranges::find(layout_->sections, name, &SectionRule::name);
+  if (at == sections_.end() || rule == layout_->sections.end())
+    return fail(no_such(*layout_, "section", name));
+  WEXLO_CHECK(set_number(rule->size_field, bytes.size()));
+  at->padding = Blob(Bytes(align_up(bytes.size(), page_) - bytes.size()));
+  at->bytes = std::move(bytes);
+  // A file whose header page was cut short has no sections behind it; a filled one needs the page.
+  header_.resize(align_up(header_.size(), page_));
+  return {};
+}
+
+std::uint64_t Image::sections_end() const {
+  std::uint64_t end = header_.size();
+  for (const Section& section : sections_) end += section.bytes.size() + section.padding.size();
+  return end;
+}
+
+}  // namespace wexlo

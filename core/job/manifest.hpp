@@ -1,0 +1,15 @@
+#pragma once
+/// kit.json: digests and provenance of all that is in a kit. No times, no paths of this machine:
+/// the same input gives the same bytes.
+
+#include <string>
+
+#include "job/prepare.hpp"
+
+namespace wexlo {
+
+/// @param firmware_name  file name of the package, without its folder
+[[nodiscard]] std::string kit_manifest(const Prepared& prepared, const std::string& firmware_name,
+                                       const std::string& plan_sha256);
+
+}  // namespace wexlo

@@ -1,0 +1,67 @@
+#include "kit/target.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "image/boot.hpp"
+#include "ramdisk/ramdisk.hpp"
+
+namespace wexlo {
+namespace {
+
+const Candidate* find(const std::vector<Candidate>& candidates, std::string_view partition) {
+  const auto at = std::ranges::find(candidates, partition, &Candidate::partition);
+  return at == candidates.end() ? nullptr : &*at;
+}
+
+bool has_ramdisk(const Candidate* candidate) {
+  return candidate != nullptr && candidate->image->image &&
+         boot::ramdisk_section(*candidate->image->image) == "ramdisk";
+}
+
+/// The first program in the ramdisk: a file, or a link that leads to one on the system.
+Result<std::string> first_program(const Candidate& candidate) {
+  const Section& section = *candidate.image->image->section("ramdisk");
+  auto ramdisk = parse_ramdisk(section.bytes);
+  if (!ramdisk)
+    return fail(in_file(at_base(std::move(ramdisk).error(), section.offset), candidate.partition));
+  const auto at = find_entry(*ramdisk, "init");
+  if (!at)
+    return fail({.code = ErrorCode::NoTarget,
+                 .message = "the first ramdisk has no /init",
+                 .file = candidate.partition,
+                 .hint = "Nothing in this firmware says what starts the system: check that the "
+                         "package is whole."});
+  const newc::Entry& entry = entry_at(*ramdisk, *at);
+  if (entry.type() == newc::Symlink)
+    return fmt::format("/init, a link to {}", as_text(entry.data().view()));
+  return fmt::format("/init ({} bytes)", content_of(*ramdisk, *at).size());
+}
+
+}  // namespace
+
+Result<Target> choose_target(const std::vector<Candidate>& candidates) {
+  const Candidate* init_boot = find(candidates, "init_boot");
+  const Candidate* boot = find(candidates, "boot");
+  if (has_ramdisk(init_boot)) {
+    WEXLO_TRY(const std::string program, first_program(*init_boot));
+    return Target{"init_boot",
+                  fmt::format("init_boot has the first ramdisk with {}{}", program,
+                              has_ramdisk(boot) ? ", which takes the place of the one in boot"
+                                                : "; boot has a kernel only")};
+  }
+  if (has_ramdisk(boot)) {
+    WEXLO_TRY(const std::string program, first_program(*boot));
+    return Target{"boot", fmt::format("boot has the first ramdisk with {}; {}", program,
+                                      init_boot == nullptr ? "there is no init_boot"
+                                                           : "init_boot has no ramdisk")};
+  }
+  return fail({.code = ErrorCode::NoTarget,
+               .message = "no image has a ramdisk that starts the system",
+               .found = boot == nullptr ? "neither init_boot nor boot in the firmware"
+                                        : "boot without a ramdisk, no init_boot with one",
+               .hint = "The package may be partial: take the full package of the build."});
+}
+
+}  // namespace wexlo

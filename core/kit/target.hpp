@@ -1,0 +1,25 @@
+#pragma once
+/// Which image's ramdisk starts the system.
+
+#include <string>
+#include <vector>
+
+#include "firmware/formats.hpp"
+
+namespace wexlo {
+
+struct Candidate {
+  std::string partition;
+  const LoadedImage* image;
+};
+
+struct Target {
+  std::string partition;
+  std::string reason;  ///< one sentence with the evidence
+};
+
+/// init_boot when there is one with a ramdisk, else boot. Errors: NoTarget, saying what was looked
+/// at; those of parse_ramdisk for the image that would be it.
+[[nodiscard]] Result<Target> choose_target(const std::vector<Candidate>& candidates);
+
+}  // namespace wexlo

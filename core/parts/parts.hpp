@@ -1,0 +1,50 @@
+#pragma once
+/// An image taken apart into a folder, and put back: docs/formats/parts.md.
+/// `parts.toml` has what is needed to rebuild; each part is a file; a ramdisk is a tree besides.
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "base/output.hpp"
+#include "firmware/formats.hpp"
+#include "parts/tree.hpp"
+
+namespace wexlo::parts {
+
+inline constexpr std::string_view kManifest = "parts.toml";
+
+struct PartRow {
+  std::string name, file;
+  std::uint64_t size = 0;
+  std::string compression;  ///< ramdisks only
+  std::string tree;         ///< name of its folder; empty when the part is only a file
+  std::string note;         ///< why it has no tree, where one might expect it
+};
+
+struct Unpacked {
+  std::string kind;
+  std::vector<PartRow> parts;
+};
+
+/// Errors: those of load_image, write_tree and OutputFolder.
+[[nodiscard]] Result<Unpacked> unpack(const LoadedImage& image, const std::filesystem::path& folder,
+                                      Overwrite overwrite);
+
+struct Change {
+  std::string part, what, place, detail;
+};
+
+struct Repacked {
+  Bytes bytes;
+  std::vector<Change> changes;       ///< empty: the bytes are the stock image's
+  std::vector<std::string> notes;
+};
+
+/// Rebuilds the image that a parts folder describes; nothing is written.
+/// Errors: BadMagic (no parts folder), BadValue (parts.toml, with its line), NotFound (a part's
+/// file), Unsupported (another format version), DigestMismatch (a stored ramdisk or header that
+/// is not the one unpacked), DoesNotFit, and those of apply_tree.
+[[nodiscard]] Result<Repacked> repack(const std::filesystem::path& folder);
+
+}  // namespace wexlo::parts

@@ -1,0 +1,35 @@
+#pragma once
+/// A ramdisk as a folder: a plain tree of files, and a list beside it with what a host's file system
+/// cannot hold without root rights (owners, modes, times, device nodes, links, any spelling of
+/// names): docs/formats/parts.md.
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "ramdisk/ramdisk.hpp"
+
+namespace wexlo::parts {
+
+/// The folders and the list of one ramdisk, inside the parts folder.
+struct TreePaths {
+  std::filesystem::path tree;  ///< `tree/`
+  std::filesystem::path odd;   ///< `tree.odd/`: files whose names a file system might not keep
+  std::filesystem::path list;  ///< `tree.list`
+};
+
+/// Nothing outside the folders is touched: links are listed, never made. Errors: UnsafePath
+/// (refused before anything is written), Io.
+[[nodiscard]] Status write_tree(const Ramdisk& ramdisk, const TreePaths& paths);
+
+struct TreeChange {
+  std::string what;    ///< "added", "removed", "content", "attributes"
+  std::string place;   ///< where in the ramdisk
+  std::string detail;  ///< e.g. "mode 0644 -> 0755"
+};
+
+/// Brings the ramdisk to what folder and list say; entries that did not change keep their every
+/// byte. Errors: BadValue (a line of the list, by number), NotFound, UnsafePath, Io.
+[[nodiscard]] Result<std::vector<TreeChange>> apply_tree(Ramdisk& ramdisk, const TreePaths& paths);
+
+}  // namespace wexlo::parts

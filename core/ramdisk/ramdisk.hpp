@@ -1,0 +1,69 @@
+#pragma once
+/// A ramdisk section: one or more streams, each a cpio archive, compressed or not, with padding
+/// between. What was not edited keeps its encoded bytes.
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "archive/newc.hpp"
+#include "codec/codec.hpp"
+
+namespace wexlo {
+
+struct RamdiskSegment {
+  Blob gap;  ///< zero bytes before the stream
+  Compression compression = Compression::None;
+  Framing framing;
+  Blob encoded;  ///< the stream as it stood
+  newc::Archive archive;
+  bool touched = false;  ///< the archive no longer is what `encoded` holds
+};
+
+struct Ramdisk {
+  std::vector<RamdiskSegment> segments;  ///< at least one
+  Blob tail;                             ///< what follows the last stream and is none
+
+  [[nodiscard]] Compression compression() const { return segments.front().compression; }
+};
+
+struct RamdiskLimits {
+  std::uint64_t decoded_bytes = 1u << 30;  ///< all segments together
+};
+
+/// Errors (offsets from the start of `bytes`; inside a compressed stream the message says so):
+/// BadMagic (neither an archive nor a known compression), Unsupported (a known one that is not
+/// supported), and those of decode() and newc::parse().
+[[nodiscard]] Result<Ramdisk> parse_ramdisk(const Blob& bytes, const RamdiskLimits& limits = {});
+
+/// Untouched segments give their stock bytes; touched ones are compressed in their own format.
+[[nodiscard]] Result<Bytes> encode_ramdisk(const Ramdisk& ramdisk);
+
+/// Where an entry is.
+struct EntryAt {
+  std::size_t segment = 0, index = 0;
+};
+/// The entry that a kernel would leave at `place` (see newc::place_of): the last one of that name.
+[[nodiscard]] std::optional<EntryAt> find_entry(const Ramdisk& ramdisk, std::string_view place);
+[[nodiscard]] const newc::Entry& entry_at(const Ramdisk& ramdisk, EntryAt at);
+/// For editing: marks the segment as touched.
+[[nodiscard]] newc::Entry& edit_entry(Ramdisk& ramdisk, EntryAt at);
+
+/// Adds an entry behind all others, in front of the last archive's trailer, and the folders on the
+/// way to it that are missing (mode 0755, owner root). Link number and letter case follow the
+/// archive's own pattern; the time is the one most entries have, so that a patch stands out neither
+/// to a reader nor to a digest of times. Returns the places it had to make, parents first.
+/// Errors: BadValue (a parent is no folder).
+[[nodiscard]] Result<std::vector<std::string>> add_entry(Ramdisk& ramdisk, newc::Entry entry);
+
+/// Takes an entry out of its hard-link group, so that it can be changed alone: its data, when it
+/// carried the group's, moves to the next member.
+void detach_links(Ramdisk& ramdisk, EntryAt at);
+
+/// The bytes a kernel leaves at an entry: for hard links the group's data, wherever it is stored.
+[[nodiscard]] Blob content_of(const Ramdisk& ramdisk, EntryAt at);
+
+/// Errors: UnsafePath, when a name climbs out (`..`) or goes through a symlink of this ramdisk.
+[[nodiscard]] Status check_places(const Ramdisk& ramdisk);
+
+}  // namespace wexlo

@@ -1,0 +1,34 @@
+#pragma once
+/// Text files in a ramdisk, edited by the line: fstab and property files. Lines that are not
+/// concerned keep their bytes, line ends included.
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/error.hpp"
+
+namespace wexlo {
+
+struct FstabEdit {
+  std::string text;                  ///< the file after the edit
+  std::vector<std::string> changes;  ///< one a line: `/system: avb, logical -> logical`
+};
+
+/// Drops manager flags (the fifth column) as whole words: `avb` drops `avb` and `avb=…`, never
+/// `avb_keys=…`. An emptied list becomes `defaults`.
+/// @param mount_point  "*" for every entry
+/// @param flags        words without their `=…`
+[[nodiscard]] FstabEdit drop_fstab_flags(std::string_view text, std::string_view mount_point,
+                                         const std::vector<std::string>& flags);
+
+/// File names that a first-stage init looks for: `fstab.<hardware>` anywhere in the ramdisk.
+[[nodiscard]] bool is_fstab_name(std::string_view place);
+
+/// Sets `key=value` in every line that sets the key (of several, init takes the first for `ro.`
+/// names and the last for others), else adds a line at the end. Setting a value twice changes
+/// nothing more.
+[[nodiscard]] std::string set_property(std::string_view text, std::string_view key,
+                                       std::string_view value);
+
+}  // namespace wexlo

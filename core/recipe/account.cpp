@@ -1,0 +1,248 @@
+/// Accounting for a patch: stock and output are read afresh and compared structure by structure.
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/digest.hpp"
+#include "image/boot.hpp"
+#include "recipe/patch.hpp"
+#include "verified/vbmeta.hpp"
+
+namespace wexlo {
+namespace {
+
+using newc::Entry;
+using newc::Field;
+
+std::unexpected<Error> unexplained(std::string message, std::optional<std::uint64_t> offset = {}) {
+  return fail({.code = ErrorCode::Unexplained,
+               .message = "the output differs where no edit explains it: " + std::move(message),
+               .offset = offset,
+               .hint = "Nothing was written. This is a fault of Wexlo's own: please report it with "
+                       "the stock image's digest and the recipe."});
+}
+
+/// What a kernel sees of an entry: everything but link numbers and where a link's data is stored.
+struct Seen {
+  std::uint32_t mode, uid, gid, mtime, major, minor;
+  std::string sha256;
+  bool operator==(const Seen&) const = default;
+};
+
+Seen seen(const Ramdisk& ramdisk, EntryAt at) {
+  const Entry& entry = entry_at(ramdisk, at);
+  return {entry.mode(),
+          entry.get(Field::Uid),
+          entry.get(Field::Gid),
+          entry.get(Field::Mtime),
+          entry.get(Field::RdevMajor),
+          entry.get(Field::RdevMinor),
+          sha256_hex(content_of(ramdisk, at).view())};
+}
+
+class Account {
+ public:
+  Account(const LoadedImage& stock, Patched& patched, const Intent& intent)
+      : stock_(stock), patched_(patched), intent_(intent) {}
+
+  Status run() {
+    WEXLO_TRY(output_, load_image(Blob(patched_.bytes), "the output"));
+    if (!output_.image || output_.image->layout().version != stock_.image->layout().version)
+      return unexplained("it is of another kind");
+    WEXLO_CHECK(header());
+    for (const Section& section : output_.image->sections()) WEXLO_CHECK(check_section(section));
+    WEXLO_CHECK(tail());
+    return {};
+  }
+
+ private:
+  View stock_bytes() const { return stock_.bytes.view(); }
+  View output_bytes() const { return output_.bytes.view(); }
+
+  /// Adds the span from the first to the last byte of a region that differs at its own offset.
+  void add_range(std::uint64_t begin, std::uint64_t size, std::string region, std::string cause) {
+    const View out = output_bytes(), old = stock_bytes();
+    const auto differs = [&](std::uint64_t at) { return at >= old.size() || out[at] != old[at]; };
+    std::uint64_t end = begin + size;
+    while (begin < end && !differs(begin)) ++begin;
+    while (end > begin && !differs(end - 1)) --end;
+    if (begin < end)
+      patched_.ranges.push_back({begin, end - begin, std::move(region), std::move(cause)});
+  }
+
+  /// Fields that follow from a changed ramdisk.
+  bool follows(std::string_view field) const {
+    const bool ramdisk = !intent_.entries.empty();
+    if (field == "id") return ramdisk && boot::id_recipe(*stock_.image).has_value() &&
+                              boot::id_recipe(*output_.image) == boot::id_recipe(*stock_.image);
+    return ramdisk && (field == "ramdisk_size" || field == "vendor_ramdisk_size" ||
+                       field == "recovery_dtbo_offset");
+  }
+
+  Status header() {
+    const View out = output_.image->header(), old = stock_.image->header();
+    if (out.size() != old.size()) return unexplained("the header's size");
+    Bytes rest_out = to_bytes(out), rest_old = to_bytes(old);
+    for (const wexlo::Field& field : output_.image->layout().fields) {
+      const View now = out.subspan(field.offset, field.size);
+      const bool edited = intent_.fields.contains(std::string(field.name));
+      if (!equal(now, old.subspan(field.offset, field.size)) && !edited && !follows(field.name))
+        return unexplained(fmt::format("header field {}", field.name), field.offset);
+      add_range(field.offset, field.size, fmt::format("header field {}", field.name),
+                edited ? "set by an edit" : "follows from the changed ramdisk");
+      std::fill_n(rest_out.begin() + field.offset, field.size, std::byte{0});
+      std::fill_n(rest_old.begin() + field.offset, field.size, std::byte{0});
+    }
+    if (rest_out != rest_old) return unexplained("header bytes that belong to no field");
+    return {};
+  }
+
+  Status check_section(const Section& section) {
+    const Section& old = *stock_.image->section(section.name);
+    const std::uint64_t padding_at = section.offset + section.bytes.size();
+    std::string cause = "moved: a section in front of it changed its size";
+    if (!equal(section.bytes.view(), old.bytes.view())) {
+      if (section.name == boot::ramdisk_section(*stock_.image)) {
+        WEXLO_CHECK(ramdisk(section, old));
+        cause = "re-encoded ramdisk, its entries accounted for one by one";
+      } else if (section.name == "vendor_ramdisk_table") {
+        WEXLO_CHECK(table(section, old));
+        cause = "size of the changed fragment";
+      } else {
+        return unexplained(fmt::format("section {}", section.name), section.offset);
+      }
+      if (!all_bytes(section.padding.view(), std::byte{0}))
+        return unexplained(fmt::format("padding of {}", section.name), padding_at);
+    } else if (!equal(section.padding.view(), old.padding.view())) {
+      return unexplained(fmt::format("padding of {}", section.name), padding_at);
+    }
+    add_range(section.offset, section.bytes.size(), section.name, cause);
+    add_range(padding_at, section.padding.size(), "padding of " + section.name, cause);
+    return {};
+  }
+
+  Status table(const Section& section, const Section& old) const {
+    constexpr std::size_t kSizeField = 4;
+    const View now = section.bytes.view();
+    if (now.size() != old.bytes.size() || !equal(now.subspan(kSizeField),
+                                                 old.bytes.view().subspan(kSizeField)))
+      return unexplained("the vendor ramdisk table", section.offset);
+    return {};
+  }
+
+  using Places = std::map<std::string, EntryAt>;
+  static Places places(const Ramdisk& ramdisk, std::vector<std::string>& order) {
+    Places out;
+    for (std::size_t s = 0; s < ramdisk.segments.size(); ++s) {
+      const auto& entries = ramdisk.segments[s].archive.entries;
+      for (std::size_t i = 0; i < entries.size(); ++i) {
+        // Separators and doubled names count by their place in the order.
+        const std::string place =
+            entries[i].is_trailer() ? fmt::format("//end {}", s) : newc::place_of(entries[i].name());
+        order.push_back(place);
+        out[place] = {s, i};
+      }
+    }
+    return out;
+  }
+
+  Status ramdisk(const Section& section, const Section& old_section) {
+    WEXLO_TRY(const Ramdisk now, parse_ramdisk(section.bytes));
+    WEXLO_TRY(const Ramdisk old, parse_ramdisk(old_section.bytes));
+    if (now.segments.size() != old.segments.size() || !equal(now.tail.view(), old.tail.view()) ||
+        now.compression() != old.compression())
+      return unexplained("the ramdisk's streams", section.offset);
+    std::vector<std::string> order_now, order_old;
+    const Places at_now = places(now, order_now), at_old = places(old, order_old);
+    std::erase_if(order_now, [&](const std::string& place) { return !at_old.contains(place); });
+    if (order_now != order_old) return unexplained("the order of the ramdisk's entries");
+    std::set<std::string> found;
+    for (const auto& [place, at] : at_now) {
+      const auto before = at_old.find(place);
+      const Seen state = seen(now, at);
+      if (before != at_old.end() && state == seen(old, before->second)) continue;
+      const auto meant = intent_.entries.find(place);
+      if (meant == intent_.entries.end() || meant->second != state.sha256)
+        return unexplained(fmt::format("ramdisk entry /{}", place));
+      patched_.entries.push_back(fmt::format("{} /{}: {}", before == at_old.end() ? "added" : "changed",
+                                             place, intent_.causes.at(place)));
+      found.insert(place);
+    }
+    for (const auto& [place, sha256] : intent_.entries)
+      if (!found.contains(place) &&
+          (!at_now.contains(place) || seen(now, at_now.at(place)).sha256 != sha256))
+        return unexplained(fmt::format("ramdisk entry /{} should have changed and did not", place));
+    return {};
+  }
+
+  Status tail() {
+    const Image& out = *output_.image;
+    const Image& old = *stock_.image;
+    const std::uint64_t begin = out.sections_end();
+    WEXLO_TRY(const auto footer, verified::find_footer(output_bytes()));
+    WEXLO_TRY(const auto old_footer, verified::find_footer(stock_bytes()));
+    if (footer.has_value() != old_footer.has_value())
+      return unexplained("the verified-boot footer", begin);
+    if (!footer) {
+      WEXLO_CHECK(plain_tail(out, old));
+    } else if (!equal(out.tail().view(), old.tail().view())) {
+      WEXLO_CHECK(footer_area(*footer, *old_footer));
+    }
+    add_range(begin, out.tail().size(), "tail",
+              footer ? "verified-boot footer and its digest, made true for the new content"
+                     : "padding, up to the stock image's size");
+    return {};
+  }
+
+  /// The same bytes but for the length of the padding at the end.
+  static Status plain_tail(const Image& out, const Image& old) {
+    const View now = out.tail().view(), before = old.tail().view();
+    const std::size_t common = std::min(now.size(), before.size());
+    const View rest = now.size() > common ? now.subspan(common) : before.subspan(common);
+    const bool filled = rest.empty() || all_bytes(rest, rest.back());
+    if (!equal(now.first(common), before.first(common)) || !filled)
+      return unexplained("bytes after the last section", out.sections_end());
+    return {};
+  }
+
+  /// The footer's struct may differ in the hash descriptor alone, and that has to be true.
+  Status footer_area(const verified::Footer& now, const verified::Footer& old) const {
+    const auto struct_of = [](const LoadedImage& image, const verified::Footer& footer) {
+      return verified::parse_vbmeta(image.bytes.part(footer.vbmeta_offset, footer.vbmeta_size));
+    };
+    WEXLO_TRY(const Image vbmeta, struct_of(output_, now));
+    WEXLO_TRY(const Image old_vbmeta, struct_of(stock_, old));
+    if (!equal(vbmeta.header(), old_vbmeta.header()) ||
+        !equal(vbmeta.section("authentication")->bytes.view(),
+               old_vbmeta.section("authentication")->bytes.view()))
+      return unexplained("the footer's vbmeta struct", now.vbmeta_offset);
+    WEXLO_TRY(const auto was_true, verified::own_digest_matches(stock_bytes()));
+    WEXLO_TRY(const auto is_true, verified::own_digest_matches(output_bytes()));
+    if (was_true.value_or(false) && !is_true.value_or(false))
+      return unexplained("the footer's digest is not true", now.vbmeta_offset);
+    const std::uint64_t end = output_.image->sections_end();
+    const std::uint64_t gap_end = output_bytes().size() - verified::kFooterSize;
+    const std::uint64_t struct_end = now.vbmeta_offset + now.vbmeta_size;
+    if (now.original_image_size < end ||
+        !all_bytes(output_bytes().subspan(now.original_image_size,
+                                          now.vbmeta_offset - now.original_image_size),
+                   std::byte{0}) ||
+        !all_bytes(output_bytes().subspan(struct_end, gap_end - struct_end), std::byte{0}))
+      return unexplained("bytes around the verified-boot struct", end);
+    return {};
+  }
+
+  const LoadedImage& stock_;
+  Patched& patched_;
+  const Intent& intent_;
+  LoadedImage output_;
+};
+
+}  // namespace
+
+Status account(const LoadedImage& stock, Patched& patched, const Intent& intent) {
+  return Account(stock, patched, intent).run();
+}
+
+}  // namespace wexlo

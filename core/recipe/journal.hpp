@@ -1,0 +1,33 @@
+#pragma once
+/// The journal: what a patched image carries in its ramdisk, at /wexlo/journal.toml, so that a patch
+/// is known again. Kept stock files stand beside it under /wexlo/stock/.
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "ramdisk/ramdisk.hpp"
+
+namespace wexlo {
+
+inline constexpr std::string_view kJournalPlace = "wexlo/journal.toml";
+inline constexpr std::string_view kStockFolder = "wexlo/stock/";
+
+struct JournalEdit {
+  std::string recipe, kind, summary;
+  std::string digest;  ///< Edit::digest
+};
+
+struct Journal {
+  std::string stock_sha256;        ///< of the whole stock image
+  std::uint64_t stock_size = 0;    ///< bytes
+  std::vector<JournalEdit> edits;  ///< in the order they were done
+
+  [[nodiscard]] bool has(std::string_view digest) const;
+};
+
+/// nullopt when the ramdisk carries none. Errors: BadValue, Unsupported (another format).
+[[nodiscard]] Result<std::optional<Journal>> read_journal(const Ramdisk& ramdisk);
+[[nodiscard]] std::string format_journal(const Journal& journal);
+
+}  // namespace wexlo

@@ -1,0 +1,311 @@
+#include "recipe/patch.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+
+#include "base/digest.hpp"
+#include "image/boot.hpp"
+#include "ramdisk/textfiles.hpp"
+#include "verified/vbmeta.hpp"
+
+namespace wexlo {
+namespace {
+
+using newc::Entry;
+using newc::Field;
+
+/// One image being edited.
+class Patcher {
+ public:
+  Patcher(const LoadedImage& stock, const PatchRole& role)
+      : stock_(stock), role_(role), image_(*stock.image) {}
+
+  Result<Patched> run(const std::vector<Recipe>& recipes) {
+    WEXLO_CHECK(open_ramdisk(recipes));
+    for (const Recipe& recipe : recipes)
+      for (const Edit& edit : recipe.edits) WEXLO_CHECK(apply(edit));
+    if (!out_.changed) {
+      out_.bytes = to_bytes(stock_.bytes.view());
+      return std::move(out_);
+    }
+    WEXLO_CHECK(write_back());
+    out_.bytes = image_.write();
+    WEXLO_CHECK(account(stock_, out_, intent_));
+    return std::move(out_);
+  }
+
+ private:
+  bool concerns(const Edit& edit) const {
+    if (edit.on_vbmeta() != (image_.kind() == "vbmeta")) return false;
+    if (!edit.partition.empty()) return edit.partition == role_.partition;
+    // Verification flags of mount points stand wherever an fstab is.
+    if (std::holds_alternative<FstabDropEdit>(edit.what)) return true;
+    return role_.target || edit.on_vbmeta();
+  }
+
+  Status open_ramdisk(const std::vector<Recipe>& recipes) {
+    const auto wanted = [&](const Edit& edit) { return !edit.on_vbmeta() && concerns(edit); };
+    const bool needed = std::ranges::any_of(recipes, [&](const Recipe& recipe) {
+      return std::ranges::any_of(recipe.edits, wanted);
+    });
+    section_ = boot::ramdisk_section(image_);
+    if (!needed || section_.empty()) return {};
+    const Section& section = *image_.section(section_);
+    auto ramdisk = parse_ramdisk(section.bytes);
+    if (!ramdisk) return fail(at_base(std::move(ramdisk).error(), section.offset));
+    ramdisk_ = std::move(*ramdisk);
+    WEXLO_CHECK(check_places(*ramdisk_));
+    WEXLO_TRY(const auto journal, read_journal(*ramdisk_));
+    journal_ = journal.value_or(Journal{sha256_hex(stock_.bytes.view()), stock_.bytes.size(), {}});
+    return {};
+  }
+
+  Status apply(const Edit& edit) {
+    EditReport report{.recipe = edit.recipe, .kind = edit.kind, .summary = edit.summary(),
+                      .may_miss = edit.may_miss};
+    if (concerns(edit)) {
+      WEXLO_TRY(report.outcome, perform(edit, report.details));
+    }
+    // Done on an earlier run: what it matched then is no longer there to be matched.
+    if (report.outcome == Outcome::NoMatch && journal_.has(edit.digest()))
+      report.outcome = Outcome::AlreadyDone;
+    if (report.outcome == Outcome::Applied) {
+      out_.changed = true;
+      if (!edit.on_vbmeta() && !journal_.has(edit.digest()))
+        journal_.edits.push_back({edit.recipe, edit.kind, edit.summary(), edit.digest()});
+    }
+    out_.edits.push_back(std::move(report));
+    return {};
+  }
+
+  Result<Outcome> perform(const Edit& edit, std::vector<std::string>& details) {
+    if (const auto* flags = std::get_if<VbmetaFlagsEdit>(&edit.what))
+      return set_flags(*flags, details);
+    if (!ramdisk_) return Outcome::NoMatch;
+    if (const auto* put_edit = std::get_if<PutEdit>(&edit.what)) return put(*put_edit, details);
+    if (const auto* drop = std::get_if<FstabDropEdit>(&edit.what)) return fstab(*drop, details);
+    return properties(std::get<PropertyEdit>(edit.what), details);
+  }
+
+  void intend(const std::string& place, View content, const std::string& cause) {
+    intent_.entries[place] = sha256_hex(content);
+    intent_.causes[place] = cause;
+  }
+
+  Status add(Entry entry, const std::string& cause) {
+    const Blob content = entry.data();
+    WEXLO_TRY(const auto made, add_entry(*ramdisk_, std::move(entry)));
+    for (const std::string& place : made)
+      intend(place, place == made.back() ? content.view() : View{}, cause);
+    return {};
+  }
+
+  /// Copies the stock entry as it is, owner and mode included, under the kept files' folder.
+  Status keep_stock_file(const std::string& path, EntryAt at, std::vector<std::string>& details) {
+    const std::string kept = std::string(kStockFolder) + path;
+    // Kept on an earlier run: what stands in the place now is not the stock file.
+    if (find_entry(*ramdisk_, kept)) return {};
+    const Entry& old = entry_at(*ramdisk_, at);
+    Entry copy = Entry::make(kept, old.mode(), content_of(*ramdisk_, at));
+    copy.set(Field::Uid, old.get(Field::Uid));
+    copy.set(Field::Gid, old.get(Field::Gid));
+    copy.set(Field::RdevMajor, old.get(Field::RdevMajor));
+    copy.set(Field::RdevMinor, old.get(Field::RdevMinor));
+    const std::uint32_t time = old.get(Field::Mtime);
+    WEXLO_CHECK(add(std::move(copy), "keeps the stock /" + path));
+    edit_entry(*ramdisk_, *find_entry(*ramdisk_, kept)).set(Field::Mtime, time);
+    details.push_back(fmt::format("kept the stock file as /{}", kept));
+    return {};
+  }
+
+  Result<Outcome> put(const PutEdit& edit, std::vector<std::string>& details) {
+    const auto at = find_entry(*ramdisk_, edit.path);
+    if (!at) {
+      Entry entry = Entry::make(edit.path, newc::Regular | edit.mode.value_or(0644), edit.content);
+      entry.set(Field::Uid, edit.uid.value_or(0));
+      entry.set(Field::Gid, edit.gid.value_or(0));
+      details.push_back(fmt::format("added /{} ({} bytes)", edit.path, edit.content.size()));
+      WEXLO_CHECK(add(std::move(entry), "put by a recipe"));
+      return Outcome::Applied;
+    }
+    const Entry& old = entry_at(*ramdisk_, *at);
+    if (old.type() == newc::Directory)
+      return fail({.code = ErrorCode::BadValue,
+                   .message = fmt::format("cannot put a file at /{}: a folder is there", edit.path),
+                   .hint = "Choose another path in the recipe."});
+    const bool regular = old.type() == newc::Regular;
+    const std::uint32_t mode = edit.mode.value_or(regular ? old.mode() & 07777u : 0644u);
+    const std::uint32_t uid = edit.uid.value_or(old.get(Field::Uid));
+    const std::uint32_t gid = edit.gid.value_or(old.get(Field::Gid));
+    if (regular && equal(content_of(*ramdisk_, *at).view(), edit.content.view()) &&
+        (old.mode() & 07777u) == mode && old.get(Field::Uid) == uid && old.get(Field::Gid) == gid)
+      return Outcome::AlreadyDone;
+    if (edit.keep_stock) WEXLO_CHECK(keep_stock_file(edit.path, *at, details));
+    detach_links(*ramdisk_, *at);
+    Entry& entry = edit_entry(*ramdisk_, *at);
+    details.push_back(fmt::format("replaced /{} ({} -> {} bytes, mode {:04o} -> {:04o})", edit.path,
+                                  entry.data().size(), edit.content.size(), entry.mode() & 07777u,
+                                  mode));
+    entry.set(Field::Mode, newc::Regular | mode);
+    entry.set(Field::Uid, uid);
+    entry.set(Field::Gid, gid);
+    entry.set(Field::RdevMajor, 0);
+    entry.set(Field::RdevMinor, 0);
+    entry.set_data(edit.content);
+    intend(edit.path, edit.content.view(), "put by a recipe");
+    return Outcome::Applied;
+  }
+
+  void rewrite(EntryAt at, const std::string& place, const std::string& text,
+               const std::string& cause) {
+    detach_links(*ramdisk_, at);
+    edit_entry(*ramdisk_, at).set_data(Blob(to_bytes(text)));
+    intend(place, as_view(text), cause);
+  }
+
+  Result<Outcome> fstab(const FstabDropEdit& edit, std::vector<std::string>& details) {
+    std::set<std::string> places;
+    for (const RamdiskSegment& segment : ramdisk_->segments)
+      for (const Entry& entry : segment.archive.entries)
+        if (entry.type() == newc::Regular && is_fstab_name(newc::place_of(entry.name())))
+          places.insert(newc::place_of(entry.name()));
+    for (const std::string& place : places) {
+      const EntryAt at = *find_entry(*ramdisk_, place);
+      if (entry_at(*ramdisk_, at).type() != newc::Regular) continue;
+      const FstabEdit done = drop_fstab_flags(as_text(content_of(*ramdisk_, at).view()),
+                                              edit.mount_point, edit.flags);
+      if (done.changes.empty()) continue;
+      for (const std::string& change : done.changes)
+        details.push_back(fmt::format("/{}: {}", place, change));
+      rewrite(at, place, done.text, "fstab flags dropped");
+    }
+    return details.empty() ? Outcome::NoMatch : Outcome::Applied;
+  }
+
+  Result<Outcome> properties(const PropertyEdit& edit, std::vector<std::string>& details) {
+    const auto at = find_entry(*ramdisk_, edit.file);
+    if (!at || entry_at(*ramdisk_, *at).type() != newc::Regular) return Outcome::NoMatch;
+    const std::string before(as_text(content_of(*ramdisk_, *at).view()));
+    std::string text = before;
+    for (const auto& [key, value] : edit.values) {
+      std::string next = set_property(text, key, value);
+      if (next != text) details.push_back(fmt::format("/{}: {}={}", edit.file, key, value));
+      text = std::move(next);
+    }
+    if (text == before) return Outcome::AlreadyDone;
+    rewrite(*at, edit.file, text, "property set");
+    return Outcome::Applied;
+  }
+
+  Result<Outcome> set_flags(const VbmetaFlagsEdit& edit, std::vector<std::string>& details) {
+    const std::uint64_t before = image_.number("flags");
+    const std::uint64_t after = (before | edit.set) & ~std::uint64_t{edit.clear};
+    if (before == after) return Outcome::AlreadyDone;
+    WEXLO_CHECK(image_.set_number("flags", after));
+    intent_.fields.insert("flags");
+    details.push_back(fmt::format("flags {} -> {} ({})", before, after,
+                                  after == 0 ? "none set" : fmt::format("{}", fmt::join(
+                                                   verified::flag_names(after), ", "))));
+    if (image_.number("algorithm_type") != 0)
+      out_.notes.push_back("The signature of vbmeta is stale now: an unlocked phone goes on, a "
+                           "locked one refuses it. Never lock the phone with this image.");
+    return Outcome::Applied;
+  }
+
+  Status write_journal() {
+    const std::string text = format_journal(journal_);
+    const std::string place(kJournalPlace);
+    if (const auto at = find_entry(*ramdisk_, place)) {
+      if (as_text(content_of(*ramdisk_, *at).view()) != text) rewrite(*at, place, text, "journal");
+      return {};
+    }
+    return add(Entry::make(place, newc::Regular | 0600, Blob(to_bytes(text))), "journal");
+  }
+
+  Status write_back() {
+    if (!ramdisk_) return {};
+    const auto id = boot::id_recipe(image_);
+    WEXLO_CHECK(write_journal());
+    WEXLO_TRY(Bytes encoded, encode_ramdisk(*ramdisk_));
+    WEXLO_CHECK(image_.replace(section_, Blob(std::move(encoded))));
+    WEXLO_CHECK(boot::refresh(image_, id));
+    WEXLO_TRY(auto notes, verified::rebuild_tail(image_, stock_.bytes.view()));
+    out_.notes.insert(out_.notes.end(), notes.begin(), notes.end());
+    return {};
+  }
+
+  const LoadedImage& stock_;
+  const PatchRole& role_;
+  Image image_;
+  std::string section_;
+  std::optional<Ramdisk> ramdisk_;
+  Journal journal_;
+  Intent intent_;
+  Patched out_;
+};
+
+}  // namespace
+
+std::string_view outcome_name(Outcome outcome) {
+  switch (outcome) {
+    case Outcome::Applied: return "applied";
+    case Outcome::AlreadyDone: return "already-done";
+    case Outcome::NoMatch: return "no-match";
+    case Outcome::Elsewhere: return "elsewhere";
+  }
+  return "";
+}
+
+std::string partition_of(const LoadedImage& image) {
+  if (!image.image) return std::string(image.format->kind);
+  const auto footer = verified::find_footer(image.bytes.view());
+  if (footer && *footer) {
+    const auto vbmeta = verified::parse_vbmeta(
+        image.bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
+    const auto all = vbmeta ? verified::descriptors(*vbmeta)
+                            : Result<std::vector<verified::Descriptor>>{};
+    for (const auto& descriptor : all ? *all : std::vector<verified::Descriptor>{})
+      if (const auto* hash = std::get_if<verified::HashDescriptor>(&descriptor.value))
+        return hash->partition;
+  }
+  return std::string(boot::partition_kind(*image.image));
+}
+
+Result<Patched> patch_image(const LoadedImage& stock, const PatchRole& role,
+                            const std::vector<Recipe>& recipes) {
+  if (!stock.image)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = fmt::format("an image of kind {} cannot be patched yet",
+                                        stock.format->kind),
+                 .hint = "boot, init_boot, vendor_boot and vbmeta images can."});
+  return Patcher(stock, role).run(recipes);
+}
+
+Status check_matches(const std::vector<std::vector<EditReport>>& reports) {
+  if (reports.empty()) return {};
+  bool any = false;
+  for (std::size_t i = 0; i < reports.front().size(); ++i) {
+    const EditReport& edit = reports.front()[i];
+    const auto with = [&](Outcome outcome) {
+      return std::ranges::any_of(reports, [&](const auto& image) {
+        return image[i].outcome == outcome;
+      });
+    };
+    const bool done = with(Outcome::Applied) || with(Outcome::AlreadyDone);
+    any |= done || with(Outcome::NoMatch);
+    if (done || edit.may_miss || !with(Outcome::NoMatch)) continue;
+    return fail({.code = ErrorCode::NoMatch,
+                 .message = fmt::format("recipe {}: \"{}\" matches nothing in this image",
+                                        edit.recipe, edit.summary),
+                 .hint = "Check the path in the recipe (wexlo unpack shows the ramdisk), or say "
+                         "may_miss = true there."});
+  }
+  if (any || reports.front().empty()) return {};
+  return fail({.code = ErrorCode::NoMatch,
+               .message = "no edit of the recipe concerns this kind of image",
+               .hint = "Ramdisk edits go to boot, init_boot or vendor_boot; vbmeta flags to vbmeta."});
+}
+
+}  // namespace wexlo

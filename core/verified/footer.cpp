@@ -1,0 +1,188 @@
+/// The footer at a partition's end, and what has to be made true in it after an edit.
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/digest.hpp"
+#include "verified/vbmeta.hpp"
+
+namespace wexlo::verified {
+namespace {
+
+constexpr std::uint64_t kBlock = 4096;  ///< the struct starts at a multiple of this
+constexpr std::size_t kOriginalSizeAt = 12, kVbmetaOffsetAt = 20, kVbmetaSizeAt = 28;
+/// Inside a hash descriptor, from its start.
+constexpr std::size_t kHashFixed = 132, kHashImageSizeAt = 16;
+
+std::optional<DigestKind> digest_named(std::string_view name) {
+  if (name == "sha1") return DigestKind::Sha1;
+  if (name == "sha256") return DigestKind::Sha256;
+  if (name == "sha512") return DigestKind::Sha512;
+  return std::nullopt;
+}
+
+Bytes salted(DigestKind kind, View salt, View data) {
+  Hasher hasher(kind);
+  hasher.update(salt);
+  hasher.update(data);
+  return hasher.finish();
+}
+
+Error does_not_fit(std::uint64_t need, std::uint64_t have, std::string_view room) {
+  return {.code = ErrorCode::DoesNotFit,
+          .message = fmt::format("the image is {} bytes too large for its partition", need - have),
+          .expected = fmt::format("at most {} bytes {}", have, room),
+          .found = fmt::format("{} bytes", need),
+          .hint = "Put fewer or smaller files in, or strip them; the partition cannot grow."};
+}
+
+/// Writes image size and digest into every hash descriptor of the struct that has a digest.
+Status renew_hash(Image& vbmeta, View content, std::vector<std::string>& notes) {
+  WEXLO_TRY(const auto all, descriptors(vbmeta));
+  Bytes auxiliary = to_bytes(vbmeta.section("auxiliary")->bytes.view());
+  for (const Descriptor& descriptor : all) {
+    const auto* hash = std::get_if<HashDescriptor>(&descriptor.value);
+    if (hash == nullptr || hash->digest.empty()) continue;
+    const auto kind = digest_named(hash->hash_algorithm);
+    if (!kind) {
+      notes.push_back(fmt::format("The footer's digest uses {}, which is not known here: it was "
+                                  "left as it is and is stale now.", hash->hash_algorithm));
+      continue;
+    }
+    const Bytes value = salted(*kind, hash->salt, content);
+    std::byte* at = auxiliary.data() + descriptor.offset;
+    store<std::uint64_t, std::endian::big>(at + kHashImageSizeAt, content.size());
+    const std::size_t digest_at = kHashFixed + hash->partition.size() + hash->salt.size();
+    std::copy_n(value.begin(), std::min(value.size(), hash->digest.size()), at + digest_at);
+  }
+  WEXLO_CHECK(vbmeta.replace("auxiliary", Blob(std::move(auxiliary))));
+  if (vbmeta.number("algorithm_type") != 0)
+    notes.push_back("The image's own verified-boot signature is stale now: an unlocked phone goes "
+                    "on, a locked one refuses it.");
+  return {};
+}
+
+/// Original bytes behind the sections that are neither padding nor part of the verified-boot area,
+/// e.g. a trailer that has to follow the last section directly.
+std::size_t meaningful_size(View tail) {
+  std::size_t size = tail.size();
+  while (size > 0 && tail[size - 1] == tail.back() &&
+         (tail.back() == std::byte{0} || tail.back() == std::byte{0xff}))
+    --size;
+  return size;
+}
+
+/// The tail of an image without footer: what stood there directly behind the sections, then the
+/// padding up to the file's old size.
+Result<Bytes> plain_tail(const Image& image, View stock) {
+  const View tail = image.tail().view();
+  const std::size_t kept = meaningful_size(tail);
+  const std::uint64_t end = image.sections_end() + kept;
+  Bytes out = to_bytes(tail.first(kept));
+  if (kept == tail.size()) return out;  // no padding: the file was as long as its content
+  if (end > stock.size())
+    return fail(does_not_fit(end, stock.size(), "(the stock image's padded size)"));
+  out.resize(kept + (stock.size() - end), tail.back());
+  return out;
+}
+
+}  // namespace
+
+Result<std::optional<Footer>> find_footer(View image) {
+  if (image.size() < kFooterSize) return std::nullopt;
+  const std::uint64_t at = image.size() - kFooterSize;
+  const View footer = image.subspan(static_cast<std::size_t>(at));
+  if (!as_text(footer).starts_with(kFooterMagic)) return std::nullopt;
+  const auto major = load<std::uint32_t, std::endian::big>(footer.data() + 4);
+  if (major > 1)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = "a verified-boot footer of a newer major version",
+                 .offset = at + 4,
+                 .expected = "1",
+                 .found = fmt::format("{}", major)});
+  Footer out{load<std::uint64_t, std::endian::big>(footer.data() + kOriginalSizeAt),
+             load<std::uint64_t, std::endian::big>(footer.data() + kVbmetaOffsetAt),
+             load<std::uint64_t, std::endian::big>(footer.data() + kVbmetaSizeAt)};
+  const bool inside = out.original_image_size <= at && out.vbmeta_offset <= at &&
+                      out.vbmeta_size <= at - out.vbmeta_offset;
+  if (!inside)
+    return fail({.code = ErrorCode::OutOfRange,
+                 .message = "the verified-boot footer points outside the image",
+                 .offset = at + kOriginalSizeAt,
+                 .expected = fmt::format("ranges inside the first {} bytes", at),
+                 .found = fmt::format("image {} bytes, vbmeta {} bytes from {}",
+                                      out.original_image_size, out.vbmeta_size,
+                                      out.vbmeta_offset)});
+  return out;
+}
+
+Result<std::optional<bool>> own_digest_matches(View image) {
+  WEXLO_TRY(const auto footer, find_footer(image));
+  if (!footer) return std::nullopt;
+  const Blob bytes(to_bytes(image.subspan(footer->vbmeta_offset, footer->vbmeta_size)));
+  WEXLO_TRY(const Image vbmeta, parse_vbmeta(bytes));
+  WEXLO_TRY(const auto all, descriptors(vbmeta));
+  for (const Descriptor& descriptor : all) {
+    const auto* hash = std::get_if<HashDescriptor>(&descriptor.value);
+    if (hash == nullptr || hash->digest.empty() || hash->image_size > image.size()) continue;
+    const auto kind = digest_named(hash->hash_algorithm);
+    if (!kind) continue;
+    const View content = image.first(static_cast<std::size_t>(hash->image_size));
+    return equal(salted(*kind, hash->salt, content), hash->digest);
+  }
+  return std::nullopt;
+}
+
+Result<std::vector<std::string>> rebuild_tail(Image& image, View stock) {
+  std::vector<std::string> notes;
+  WEXLO_TRY(const auto footer, find_footer(stock));
+  const std::uint64_t stock_end = stock.size() - image.tail().size();
+  if (!footer) {
+    WEXLO_TRY(Bytes tail, plain_tail(image, stock));
+    image.set_tail(Blob(std::move(tail)));
+    return notes;
+  }
+  // The original image may have ended without the last section's padding.
+  if (footer->original_image_size + image.page() <= stock_end ||
+      footer->vbmeta_offset < footer->original_image_size || footer->vbmeta_size > kMaxVbmeta)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = "the verified-boot footer does not belong to this image's sections",
+                 .offset = stock.size() - kFooterSize + kOriginalSizeAt,
+                 .expected = fmt::format("an image of about {} bytes", stock_end),
+                 .found = fmt::format("{} bytes, vbmeta {} bytes from {}",
+                                      footer->original_image_size, footer->vbmeta_size,
+                                      footer->vbmeta_offset),
+                 .hint = "Start from the stock image: this one was put together wrongly."});
+  // [sections][rest of the original image][zeros][vbmeta struct][zeros][footer]
+  const std::uint64_t original_end = std::max(footer->original_image_size, stock_end);
+  const View trailer = stock.subspan(stock_end, original_end - stock_end);
+  Bytes content = [&] {
+    Image bare = image;
+    bare.set_tail({});
+    return bare.write();
+  }();
+  append(content, trailer);
+  const std::uint64_t vbmeta_at = align_up(content.size(), kBlock);
+  const std::uint64_t need = vbmeta_at + align_up(footer->vbmeta_size, kBlock) + kBlock;
+  if (need > stock.size())
+    return fail(does_not_fit(need, stock.size(), "with its verified-boot footer"));
+
+  const Blob old(to_bytes(stock.subspan(footer->vbmeta_offset, footer->vbmeta_size)));
+  WEXLO_TRY(Image vbmeta, parse_vbmeta(old));
+  WEXLO_CHECK(renew_hash(vbmeta, content, notes));
+
+  Bytes tail = to_bytes(trailer);
+  tail.resize(stock.size() - (content.size() - trailer.size()));
+  const std::uint64_t base = content.size() - trailer.size();  // where the tail starts
+  std::ranges::copy(vbmeta.write(), tail.begin() + static_cast<std::ptrdiff_t>(vbmeta_at - base));
+  const auto footer_at = tail.end() - static_cast<std::ptrdiff_t>(kFooterSize);
+  std::ranges::copy(stock.last(kFooterSize), footer_at);
+  std::byte* fields = tail.data() + tail.size() - kFooterSize;
+  store<std::uint64_t, std::endian::big>(fields + kOriginalSizeAt, content.size());
+  store<std::uint64_t, std::endian::big>(fields + kVbmetaOffsetAt, vbmeta_at);
+  image.set_tail(Blob(std::move(tail)));
+  return notes;
+}
+
+}  // namespace wexlo::verified

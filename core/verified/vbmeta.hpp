@@ -1,0 +1,97 @@
+#pragma once
+/// The verified-boot metadata struct (vbmeta), its descriptors, and the footer that ties one to a
+/// partition: docs/formats/vbmeta.md. Everything is big-endian.
+
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "image/layout.hpp"
+
+namespace wexlo::verified {
+
+inline constexpr std::string_view kMagic = "AVB0";
+inline constexpr std::string_view kFooterMagic = "AVBf";
+inline constexpr std::uint64_t kFooterSize = 64;
+inline constexpr std::uint64_t kMaxVbmeta = 65536;  ///< bytes that loaders read at most
+
+enum Flags : std::uint32_t { HashtreeDisabled = 1, VerificationDisabled = 2 };
+
+[[nodiscard]] bool looks_like_vbmeta(View start);
+
+/// Sections: authentication, auxiliary; the tail is the partition's padding.
+/// Errors: BadMagic, Unsupported (major version), BadValue (block size no multiple of 64, an inner
+/// range outside its block), Truncated.
+[[nodiscard]] Result<Image> parse_vbmeta(const Blob& bytes);
+
+struct PropertyDescriptor {
+  std::string key, value;
+};
+struct HashtreeDescriptor {
+  std::string partition, hash_algorithm;
+  std::uint64_t image_size = 0, tree_offset = 0, tree_size = 0, fec_offset = 0, fec_size = 0;
+  std::uint32_t data_block_size = 0, hash_block_size = 0, fec_num_roots = 0, flags = 0;
+  Bytes salt, root_digest;
+};
+struct HashDescriptor {
+  std::string partition, hash_algorithm;
+  std::uint64_t image_size = 0;
+  std::uint32_t flags = 0;
+  Bytes salt, digest;
+};
+struct CmdlineDescriptor {
+  std::uint32_t flags = 0;
+  std::string text;
+};
+struct ChainDescriptor {
+  std::string partition;
+  std::uint32_t rollback_index_location = 0;
+  Bytes public_key;
+};
+struct UnknownDescriptor {
+  std::uint64_t tag = 0;
+  std::uint64_t size = 0;
+};
+
+struct Descriptor {
+  std::uint64_t offset = 0;  ///< in the auxiliary block
+  std::variant<PropertyDescriptor, HashtreeDescriptor, HashDescriptor, CmdlineDescriptor,
+               ChainDescriptor, UnknownDescriptor>
+      value;
+};
+
+/// All descriptors in their order. Errors (offsets from the start of the struct): BadValue
+/// (num_bytes_following no multiple of 8), Truncated (a part outside its descriptor, or a
+/// descriptor outside the block).
+[[nodiscard]] Result<std::vector<Descriptor>> descriptors(const Image& vbmeta);
+
+/// "sha256-rsa4096" and the like; "none" for 0; "unknown (N)" for ids not known.
+[[nodiscard]] std::string algorithm_name(std::uint64_t algorithm_type);
+
+/// The flags' spelling in recipes and output: "hashtree-disabled", "verification-disabled".
+[[nodiscard]] std::vector<std::string> flag_names(std::uint64_t flags);
+[[nodiscard]] std::optional<std::uint32_t> flag_named(std::string_view name);
+
+struct Footer {
+  std::uint64_t original_image_size = 0;  ///< bytes of the image before anything was added
+  std::uint64_t vbmeta_offset = 0;        ///< from the partition's start
+  std::uint64_t vbmeta_size = 0;
+};
+
+/// The footer in the last 64 bytes of a partition-sized image; nullopt when there is none.
+/// Errors: Unsupported (major version), OutOfRange (it points outside the image).
+[[nodiscard]] Result<std::optional<Footer>> find_footer(View image);
+
+/// Does the hash descriptor in the image's own footer agree with its bytes? nullopt: no footer, or
+/// no hash descriptor with a digest of its own in it.
+[[nodiscard]] Result<std::optional<bool>> own_digest_matches(View image);
+
+/// Puts the stock image's tail (padding, and the footer with its vbmeta struct, when there is one)
+/// behind changed sections: the partition's size stays, the footer and its hash descriptor are
+/// made true for the new content, a signature goes stale with that.
+/// @param image  the changed image, its tail still the stock one
+/// @param stock  the stock image's bytes
+/// @return notes for the user, each one sentence. Errors: DoesNotFit (by how many bytes).
+[[nodiscard]] Result<std::vector<std::string>> rebuild_tail(Image& image, View stock);
+
+}  // namespace wexlo::verified

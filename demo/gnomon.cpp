@@ -1,0 +1,140 @@
+#include "demo/gnomon.hpp"
+
+#include <fmt/format.h>
+
+#include "demo/content.hpp"
+#include "demo/images.hpp"
+#include "demo/verified_writer.hpp"
+
+namespace wexlo::embedded {
+std::string_view demo_file(std::string_view name);
+}
+
+namespace wexlo::demo {
+namespace {
+
+constexpr std::size_t kMiB = 1u << 20;
+constexpr std::string_view kFingerprint =
+    "korvale/gnomon/gnomon:16/KV3A.260905.004/20260905:user/release-keys";
+constexpr std::string_view kPatchLevel = "2026-09-05";
+constexpr std::int64_t kBuilt = 1788588000;  ///< 2026-09-05 06:00 UTC
+constexpr std::uint32_t kFolder = 0040755, kLink = 0120777, kProgram = 0100750, kFile = 0100644;
+
+std::string properties() {
+  return fmt::format(
+      "ro.product.brand=korvale\nro.product.model=Tarn 3\nro.product.device=gnomon\n"
+      "ro.build.fingerprint={}\nro.build.version.security_patch={}\nro.debuggable=0\n",
+      kFingerprint, kPatchLevel);
+}
+
+Bytes generic_ramdisk() {
+  std::vector<File> files;
+  for (const char* folder : {"dev", "first_stage_ramdisk", "metadata", "mnt", "proc", "sys",
+                             "system", "system/bin", "system/etc", "system/etc/ramdisk"})
+    files.push_back({folder, kFolder, {}});
+  files.push_back({"etc", kLink, to_bytes("/system/etc")});
+  files.push_back({"init", kProgram, elf_like(11, 2 * kMiB)});
+  files.push_back({"system/bin/block_helper", kProgram, elf_like(12, kMiB)});
+  files.push_back({"system/etc/ramdisk/build.prop", kFile, to_bytes(properties())});
+  return ramdisk(files, Compression::Lz4Legacy);
+}
+
+Bytes vendor_ramdisk() {
+  const std::string fstab =
+      "# <source> <mount point> <type> <mount flags> <manager flags>\n"
+      "system      /system    ext4  ro,barrier=1        wait,slotselect,avb=vbmeta_system,logical,"
+      "first_stage_mount\n"
+      "vendor      /vendor    ext4  ro,barrier=1        wait,slotselect,avb,logical,"
+      "first_stage_mount\n"
+      "/dev/block/by-name/metadata  /metadata  ext4  noatime,nosuid,nodev  wait,check,formattable,"
+      "first_stage_mount\n"
+      "/dev/block/by-name/userdata  /data  f2fs  noatime,nosuid,nodev  latemount,wait,check,"
+      "fileencryption=aes-256-xts:aes-256-cts:v2,quota,formattable\n";
+  std::vector<File> files;
+  for (const char* folder : {"first_stage_ramdisk", "lib", "lib/modules"})
+    files.push_back({folder, kFolder, {}});
+  files.push_back({"first_stage_ramdisk/fstab.gnomon", kFile, to_bytes(fstab)});
+  std::string modules;
+  for (std::uint64_t i = 0; i < 6; ++i) {
+    const std::string name = fmt::format("korvale-block{}.ko", i);
+    files.push_back({"lib/modules/" + name, kFile, elf_like(20 + i, kMiB)});
+    modules += name + "\n";
+  }
+  files.push_back({"lib/modules/modules.load", kFile, to_bytes(modules)});
+  return ramdisk(files, Compression::Lz4Legacy);
+}
+
+/// Collects images with their footers, and the descriptors that vbmeta takes from them.
+struct Chain {
+  std::vector<PayloadPartition> partitions;
+  std::vector<Bytes> descriptors;
+
+  void add_hashed(const std::string& name, const Bytes& image, std::size_t partition_size) {
+    const Bytes salt = random_bytes(1000 + partitions.size(), 32);
+    const std::vector<Bytes> own{
+        hash_descriptor(name, image, salt),
+        property_descriptor("com.android.build." + name + ".fingerprint",
+                            std::string(kFingerprint)),
+        property_descriptor("com.android.build." + name + ".security_patch",
+                            std::string(kPatchLevel))};
+    descriptors.push_back(own.front());
+    partitions.push_back(
+        {name, with_footer(image, {}, vbmeta_struct(own, Signing::None), partition_size)});
+  }
+};
+
+Bytes padded(Bytes bytes, std::size_t size) {
+  bytes.resize(size);
+  return bytes;
+}
+
+}  // namespace
+
+std::vector<PayloadPartition> gnomon_images(const GnomonOptions& options) {
+  Chain chain;
+  chain.add_hashed("boot", boot_v4(kernel(14 * kMiB), {}, ""), 32 * kMiB);
+  chain.add_hashed("init_boot", boot_v4({}, generic_ramdisk(), ""), 8 * kMiB);
+  chain.add_hashed("vendor_boot",
+                   vendor_boot_v4(vendor_ramdisk(),
+                                  device_tree("Korvale Tarn 3", "korvale,gnomon"),
+                                  "console=ttyKV0,115200 loglevel=4 bootconfig",
+                                  "androidboot.hardware=gnomon\nandroidboot.memcg=1\n"),
+                   24 * kMiB);
+  chain.add_hashed("dtbo",
+                   dt_table({device_tree("Korvale Tarn 3 rev A", "korvale,gnomon-a"),
+                             device_tree("Korvale Tarn 3 rev B", "korvale,gnomon-b")}),
+                   2 * kMiB);
+
+  const std::size_t partition = options.system_mib * kMiB;
+  const std::size_t content = partition - 2 * kMiB;  // room for the tree and the footer
+  const Bytes system = system_image(content, properties());
+  const HashTree tree = hash_tree("system", system, random_bytes(2000, 32));
+  const Bytes system_vbmeta = vbmeta_struct({tree.descriptor}, Signing::None);
+  chain.partitions.push_back({"system", with_footer(system, tree.tree, system_vbmeta, partition)});
+  chain.partitions.push_back(
+      {"vbmeta_system", padded(vbmeta_struct({tree.descriptor}, Signing::DemoKey), 65536)});
+
+  std::vector<Bytes> top{chain_descriptor("vbmeta_system", 2)};
+  top.insert(top.end(), chain.descriptors.begin(), chain.descriptors.end());
+  chain.partitions.push_back({"vbmeta", padded(vbmeta_struct(top, Signing::DemoKey), 65536)});
+  return std::move(chain.partitions);
+}
+
+Status write_gnomon(const std::filesystem::path& zip, const GnomonOptions& options,
+                    const Context& context) {
+  WEXLO_TRY(Bytes payload, full_payload(gnomon_images(options), kBuilt, std::string(kPatchLevel),
+                                        context));
+  const std::string metadata = fmt::format(
+      "ota-required-cache=0\nota-type=AB\npost-build={}\npost-build-incremental=20260905\n"
+      "post-sdk-level=36\npost-security-patch-level={}\npost-timestamp={}\npre-device=gnomon\n",
+      kFingerprint, kPatchLevel, kBuilt);
+  return write_zip(zip, {{"META-INF/com/android/metadata", to_bytes(metadata)},
+                         {"payload.bin", std::move(payload)}});
+}
+
+AddOn add_on() {
+  constexpr std::string_view name = WEXLO_ADDON_NAME;
+  return {embedded::demo_file(name), embedded::demo_file("recipe.toml"), name == "hello-arm64"};
+}
+
+}  // namespace wexlo::demo

@@ -1,0 +1,30 @@
+#pragma once
+/// Writes a full payload (version 2) and the over-the-air zip around it.
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "base/bytes.hpp"
+#include "base/pool.hpp"
+
+namespace wexlo::demo {
+
+struct PayloadPartition {
+  std::string name;
+  Bytes image;
+};
+
+/// Operations of 2 MiB: ZERO where all is zero, else the smallest of xz, bzip2 and as it is.
+[[nodiscard]] Result<Bytes> full_payload(const std::vector<PayloadPartition>& partitions,
+                                         std::int64_t timestamp, const std::string& patch_level,
+                                         const Context& context);
+
+struct ZipFile {
+  std::string name;
+  Bytes data;
+};
+/// A zip whose members are stored, with a fixed time: the same input gives the same bytes.
+[[nodiscard]] Status write_zip(const std::filesystem::path& path, const std::vector<ZipFile>& files);
+
+}  // namespace wexlo::demo
