@@ -8,8 +8,8 @@
 #include "base/text.hpp"
 #include "commands.hpp"
 #include "demo/gnomon.hpp"
-#include "program.hpp"
 #include "options.hpp"
+#include "program.hpp"
 #include "reply.hpp"
 
 namespace wexlo::cli {
@@ -40,10 +40,10 @@ class Demo {
  private:
   Status make_folder(Overwrite overwrite) {
     // Made whole under another name first, so that a folder that is not the demo's is not touched.
-    WEXLO_TRY(OutputFolder folder,
-              OutputFolder::create(folder_, overwrite, std::string(kMarker)));
-    const std::string about = "Made by `wexlo demo`: the invented phone gnomon and the job on it.\n"
-                              "The key that signed it protects nothing. Remove the folder at will.\n";
+    WEXLO_TRY(OutputFolder folder, OutputFolder::create(folder_, overwrite, std::string(kMarker)));
+    const std::string about =
+        "Made by `wexlo demo`: the invented phone gnomon and the job on it.\n"
+        "The key that signed it protects nothing. Remove the folder at will.\n";
     WEXLO_CHECK(write_file(folder.path() / kMarker, as_view(about), Overwrite::Refuse));
     return folder.commit();
   }
@@ -57,12 +57,13 @@ class Demo {
     WEXLO_CHECK(demo::write_gnomon(firmware(), {}, session_.context));
     const demo::AddOn add_on = demo::add_on();
     if (!add_on.for_the_phone)
-      reply_.findings.push_back({"warning", "add-on-for-this-machine",
-                                 "Wexlo was built without an arm64 compiler: the add-on is for this "
-                                 "machine's processor and would not start on an arm64 phone.",
-                                 "add-on/hello"});
-    WEXLO_CHECK(write_file(folder_ / "add-on" / "hello", as_view(add_on.program),
-                           Overwrite::Refuse));
+      reply_.findings.push_back(
+          {"warning", "add-on-for-this-machine",
+           "Wexlo was built without an arm64 compiler: the add-on is for this "
+           "machine's processor and would not start on an arm64 phone.",
+           "add-on/hello"});
+    WEXLO_CHECK(
+        write_file(folder_ / "add-on" / "hello", as_view(add_on.program), Overwrite::Refuse));
     return write_file(recipe(), as_view(add_on.recipe), Overwrite::Refuse);
   }
 
@@ -78,17 +79,19 @@ class Demo {
     WEXLO_CHECK(step("Put it together again. Nothing was edited, so not a byte may differ.",
                      {"repack", path("parts"), "-o", path("init_boot-again.img")}));
     WEXLO_CHECK(same("images/init_boot.img", "init_boot-again.img"));
-    WEXLO_CHECK(step("Patch it: the recipe puts the add-on in init's place and keeps the stock "
-                     "init. Each changed byte is accounted for.",
-                     {"patch", path("images/init_boot.img"), "-r", recipe().string(), "-o",
-                      path("init_boot-patched.img")}));
+    WEXLO_CHECK(
+        step("Patch it: the recipe puts the add-on in init's place and keeps the stock "
+             "init. Each changed byte is accounted for.",
+             {"patch", path("images/init_boot.img"), "-r", recipe().string(), "-o",
+              path("init_boot-patched.img")}));
     WEXLO_CHECK(step("Patch the patched image: there is nothing left to do.",
                      {"patch", path("init_boot-patched.img"), "-r", recipe().string(), "-o",
                       path("init_boot-twice.img")}));
     WEXLO_CHECK(same("init_boot-patched.img", "init_boot-twice.img"));
     WEXLO_CHECK(step("The main job in one command: from the package to a kit ready for flashing.",
                      {"prepare", firmware().string(), "-r", recipe().string(), "-o", path("kit")}));
-    say(fmt::format("Done. The kit is in {}: flash/ to write, stock/ for the way back, plan.toml "
+    say(
+        fmt::format("Done. The kit is in {}: flash/ to write, stock/ for the way back, plan.toml "
                     "with the steps, kit.json with all digests. Try the commands yourself.",
                     path("kit")));
     return {};
@@ -111,22 +114,24 @@ class Demo {
     // The step takes over what this run was told; its own options are the ones shown.
     std::ostringstream captured;
     Session inner{session_.globals.json || session_.globals.quiet ? captured : session_.out,
-                  session_.err, {}, {}, session_.context};
+                  session_.err,
+                  {},
+                  {},
+                  session_.context};
     command.insert(command.end(), {"--color", session_.paint.on ? "always" : "never", "--jobs",
                                    fmt::format("{}", session_.context.jobs)});
     if (session_.globals.json) command.emplace_back("--json");
     const int code = run_program(std::move(command), inner);
     Json row = {{"command", shown}, {"exit_code", code}};
-    if (session_.globals.json)
-      row["reply"] = Json::parse(captured.str());
+    if (session_.globals.json) row["reply"] = Json::parse(captured.str());
     steps_.push_back(std::move(row));
     if (code == ExitDone) return {};
     if (code == ExitInterrupted) return check_stop(session_.context);
-    return fail({.code = ErrorCode::Io,
-                 .message = fmt::format("the demo's step \"{}\" ended with exit code {}", shown,
-                                        code),
-                 .file = folder_.string(),
-                 .hint = "See the message above; is there space on the disk?"});
+    return fail(
+        {.code = ErrorCode::Io,
+         .message = fmt::format("the demo's step \"{}\" ended with exit code {}", shown, code),
+         .file = folder_.string(),
+         .hint = "See the message above; is there space on the disk?"});
   }
 
   Status same(const std::string& a, const std::string& b) {

@@ -18,9 +18,8 @@ Result<std::vector<Recipe>> load(const RecipeOptions& options) {
   for (const std::string& setting : options.settings) {
     const std::size_t equals = setting.find('=');
     if (equals == std::string::npos || equals == 0)
-      return fail({.code = ErrorCode::Usage,
-                   .message = "--set wants NAME=VALUE",
-                   .found = setting});
+      return fail(
+          {.code = ErrorCode::Usage, .message = "--set wants NAME=VALUE", .found = setting});
     settings[setting.substr(0, equals)] = setting.substr(equals + 1);
   }
   return load_recipes(options.recipes, settings);
@@ -52,8 +51,8 @@ std::string edits_text(const Session& session, const std::vector<EditReport>& ed
   for (const EditReport& edit : edits) {
     if (edit.outcome == Outcome::Elsewhere && !session.globals.verbose) continue;
     const std::string name(outcome_name(edit.outcome));
-    const std::string mark = edit.outcome == Outcome::Applied ? session.paint.good(name)
-                                                              : session.paint.warning(name);
+    const std::string mark =
+        edit.outcome == Outcome::Applied ? session.paint.good(name) : session.paint.warning(name);
     out += fmt::format("  {}: {}\n", mark, printable(edit.summary));
     for (const std::string& detail : edit.details)
       out += fmt::format("      {}\n", printable(detail));

@@ -20,8 +20,8 @@ struct Options {
 Result<Reply> run(Options options, const Session& session) {
   if (options.force) options.extract.overwrite = Overwrite::Replace;
   WEXLO_TRY(const auto firmware, open_firmware(options.firmware));
-  WEXLO_TRY(const auto extracted, extract(*firmware, options.firmware, options.extract,
-                                          options.folder, session.context));
+  WEXLO_TRY(const auto extracted,
+            extract(*firmware, options.firmware, options.extract, options.folder, session.context));
   Reply reply;
   reply.result["partitions"] = Json::array();
   Table table({"partition", ">size", "verified", "file"});

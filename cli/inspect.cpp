@@ -14,14 +14,17 @@
 namespace wexlo::cli {
 namespace {
 
-Json optional_text(const std::string& text) { return text.empty() ? Json() : Json(text); }
+Json optional_text(const std::string& text) {
+  return text.empty() ? Json() : Json(text);
+}
 
 Json vbmeta_json(const VbmetaInfo& info) {
   Json descriptors = Json::array();
   for (const DescriptorInfo& descriptor : info.descriptors) {
     Json row = {{"kind", descriptor.kind}};
     if (!descriptor.partition.empty()) row["partition"] = descriptor.partition;
-    for (const auto& [name, value] : descriptor.values) row[name] = value;
+    for (const auto& [name, value] : descriptor.values)
+      row[name] = value;
     descriptors.push_back(std::move(row));
   }
   return {{"algorithm", info.algorithm},
@@ -56,12 +59,12 @@ Json image_json(const ImageInfo& info) {
   if (info.vbmeta) out["vbmeta"] = vbmeta_json(*info.vbmeta);
   if (info.footer) {
     const FooterInfo& footer = *info.footer;
-    out["footer"] = {{"original_image_size", footer.original_image_size},
-                     {"vbmeta_offset", footer.vbmeta_offset},
-                     {"vbmeta_size", footer.vbmeta_size},
-                     {"digest_matches",
-                      footer.digest_matches ? Json(*footer.digest_matches) : Json()},
-                     {"vbmeta", vbmeta_json(footer.vbmeta)}};
+    out["footer"] = {
+        {"original_image_size", footer.original_image_size},
+        {"vbmeta_offset", footer.vbmeta_offset},
+        {"vbmeta_size", footer.vbmeta_size},
+        {"digest_matches", footer.digest_matches ? Json(*footer.digest_matches) : Json()},
+        {"vbmeta", vbmeta_json(footer.vbmeta)}};
   }
   return out;
 }
@@ -76,8 +79,11 @@ Json item_json(const Inspection& item) {
                           {"stored_size", one.stored_size},
                           {"operations", one.operations},
                           {"sha256", optional_text(one.sha256)}});
-  Json out = {{"path", item.path}, {"kind", item.kind},         {"size", item.size},
-              {"layers", layers},  {"partitions", partitions}};
+  Json out = {{"path", item.path},
+              {"kind", item.kind},
+              {"size", item.size},
+              {"layers", layers},
+              {"partitions", partitions}};
   if (item.image) out["image"] = image_json(*item.image);
   const BuildFacts& build = item.build;
   out["build"] = {{"fingerprint", optional_text(build.fingerprint)},
@@ -116,11 +122,10 @@ class Teller {
   }
 
   void partitions() {
-    const bool packed = std::ranges::any_of(item_.partitions, [](const PartitionFacts& one) {
-      return one.operations > 0;
-    });
-    Table table(packed ? std::vector<std::string>{"partition", ">size", ">in package", ">operations",
-                                                  "SHA-256"}
+    const bool packed = std::ranges::any_of(
+        item_.partitions, [](const PartitionFacts& one) { return one.operations > 0; });
+    Table table(packed ? std::vector<std::string>{"partition", ">size", ">in package",
+                                                  ">operations", "SHA-256"}
                        : std::vector<std::string>{"partition", ">size"});
     for (const PartitionFacts& one : item_.partitions) {
       std::vector<std::string> cells{one.name, human_size(one.size)};
@@ -139,16 +144,17 @@ class Teller {
   }
 
   void image(const ImageInfo& info) {
-    line("header", info.page_size == 0
-                       ? fmt::format("version {}", info.header_version)
-                       : fmt::format("version {}, pages of {}", info.header_version, info.page_size));
+    line("header", info.page_size == 0 ? fmt::format("version {}", info.header_version)
+                                       : fmt::format("version {}, pages of {}", info.header_version,
+                                                     info.page_size));
     line("os version", info.os_version);
     line("patch level", info.patch_level);
     line("cmdline", info.cmdline);
     const std::string origin = info.origin == "pristine" ? session_.paint.good(info.origin)
                                                          : session_.paint.warning(info.origin);
     out_ += fmt::format("  {:<14}{}: {}\n", "origin", origin, printable(info.origin_reason));
-    for (const std::string& edit : info.journal) line("", "- " + edit);
+    for (const std::string& edit : info.journal)
+      line("", "- " + edit);
     if (!info.parts.empty()) {
       Table table({"part", ">offset", ">size", "compression", "SHA-256", ""});
       for (const PartInfo& part : info.parts)
@@ -162,9 +168,9 @@ class Teller {
 
   void footer(const FooterInfo& footer) {
     out_ += "\n";
-    line("verified boot", fmt::format("footer: image of {} bytes, struct of {} bytes at 0x{:x}",
-                                      footer.original_image_size, footer.vbmeta_size,
-                                      footer.vbmeta_offset));
+    line("verified boot",
+         fmt::format("footer: image of {} bytes, struct of {} bytes at 0x{:x}",
+                     footer.original_image_size, footer.vbmeta_size, footer.vbmeta_offset));
     if (footer.digest_matches)
       line("", *footer.digest_matches ? "its digest is true for this image"
                                       : "its digest does not match this image");
@@ -173,16 +179,16 @@ class Teller {
 
   void vbmeta(const VbmetaInfo& info) {
     line("algorithm", info.algorithm);
-    line("public key", info.public_key_sha256.empty()
-                           ? ""
-                           : "SHA-256 " + shorten(info.public_key_sha256));
+    line("public key",
+         info.public_key_sha256.empty() ? "" : "SHA-256 " + shorten(info.public_key_sha256));
     line("rollback", fmt::format("index {}", info.rollback_index));
-    line("flags", info.flag_names.empty() ? "0 (verification on)"
-                                          : fmt::format("{} ({})", info.flags,
-                                                        fmt::join(info.flag_names, ", ")));
+    line("flags", info.flag_names.empty()
+                      ? "0 (verification on)"
+                      : fmt::format("{} ({})", info.flags, fmt::join(info.flag_names, ", ")));
     if (info.descriptors.empty()) return;
     Table table({"descriptor", "partition", "what it says"});
-    for (const DescriptorInfo& descriptor : info.descriptors) table.row(row_of(descriptor));
+    for (const DescriptorInfo& descriptor : info.descriptors)
+      table.row(row_of(descriptor));
     out_ += "\n" + table.text(session_.paint);
   }
 

@@ -19,12 +19,14 @@ struct JsonConvert {
     if (value.is_string()) return value.get<std::string>();
     if (value.is_array()) {
       Json out = Json::array();
-      for (const Library& item : value) out.push_back(from(item));
+      for (const Library& item : value)
+        out.push_back(from(item));
       return out;
     }
     if (!value.is_object()) return {};
     Json out = Json::object();
-    for (const auto& [key, item] : value.items()) out[key] = from(item);
+    for (const auto& [key, item] : value.items())
+      out[key] = from(item);
     return out;
   }
 
@@ -35,18 +37,19 @@ struct JsonConvert {
   static Library to_library(const std::string& value) { return value; }
   static Library to_library(const Json::Array& items) {
     Library out = Library::array();
-    for (const Json& item : items) out.push_back(to(item));
+    for (const Json& item : items)
+      out.push_back(to(item));
     return out;
   }
   static Library to_library(const Json::Object& members) {
     Library out = Library::object();
-    for (const auto& [key, value] : members) out[key] = to(value);
+    for (const auto& [key, value] : members)
+      out[key] = to(value);
     return out;
   }
 };
 
-Json::Json(const std::vector<std::string>& texts)
-    : value_(Array(texts.begin(), texts.end())) {}
+Json::Json(const std::vector<std::string>& texts) : value_(Array(texts.begin(), texts.end())) {}
 
 Json::Json(std::initializer_list<Member> members) : value_(Object(members)) {}
 
@@ -69,10 +72,13 @@ Json& Json::operator[](const std::string& key) {
   return members.emplace_back(key, Json()).second;
 }
 
-void Json::push_back(Json item) { std::get<Array>(value_).push_back(std::move(item)); }
+void Json::push_back(Json item) {
+  std::get<Array>(value_).push_back(std::move(item));
+}
 
 std::string Json::dump() const {
-  return JsonConvert::to(*this).dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace);
+  return JsonConvert::to(*this).dump(2, ' ', false,
+                                     nlohmann::ordered_json::error_handler_t::replace);
 }
 
 Json Json::parse(std::string_view text) {

@@ -19,8 +19,7 @@ class Json {
   Json() = default;  ///< null
   Json(bool value) : value_(value) {}
   template <std::integral T>
-    requires(!std::same_as<T, bool>)
-  Json(T value) : value_(static_cast<std::int64_t>(value)) {}
+  requires(!std::same_as<T, bool>) Json(T value) : value_(static_cast<std::int64_t>(value)) {}
   Json(const char* text) : value_(std::string(text)) {}
   Json(std::string text) : value_(std::move(text)) {}
   Json(std::string_view text) : value_(std::string(text)) {}

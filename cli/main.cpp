@@ -22,7 +22,8 @@ class SignalWatch {
  public:
   SignalWatch() {
     sigemptyset(&signals_);
-    for (const int number : {SIGINT, SIGTERM, SIGHUP}) sigaddset(&signals_, number);
+    for (const int number : {SIGINT, SIGTERM, SIGHUP})
+      sigaddset(&signals_, number);
     // Blocked before any other thread exists, so that all of them inherit it.
     pthread_sigmask(SIG_BLOCK, &signals_, nullptr);
     signal(SIGPIPE, SIG_IGN);

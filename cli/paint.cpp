@@ -21,7 +21,8 @@ std::string Table::text(const Paint& paint, std::string_view indent) const {
   std::vector<std::size_t> widths;
   for (std::size_t i = 0; i < headings_.size(); ++i) {
     widths.push_back(width(title(i)));
-    for (const auto& row : rows_) widths[i] = std::max(widths[i], width(row[i]));
+    for (const auto& row : rows_)
+      widths[i] = std::max(widths[i], width(row[i]));
   }
   const auto line = [&](const auto& cell) {
     std::string out(indent);
@@ -36,7 +37,8 @@ std::string Table::text(const Paint& paint, std::string_view indent) const {
     return out;
   };
   std::string out = paint.faint(line(title)) + "\n";
-  for (const auto& row : rows_) out += line([&](std::size_t i) { return row[i]; }) + "\n";
+  for (const auto& row : rows_)
+    out += line([&](std::size_t i) { return row[i]; }) + "\n";
   return out;
 }
 

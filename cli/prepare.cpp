@@ -57,8 +57,10 @@ std::string text_of(const Session& session, const Options& options, const Prepar
     if (session.globals.verbose) out += ranges_text(session, image.patched.ranges);
     if (image.flashed) {
       std::uint64_t bytes = 0;
-      for (const ChangedRange& range : image.patched.ranges) bytes += range.size;
-      out += fmt::format("  differs from stock within {} bytes; every one is accounted for\n", bytes);
+      for (const ChangedRange& range : image.patched.ranges)
+        bytes += range.size;
+      out +=
+          fmt::format("  differs from stock within {} bytes; every one is accounted for\n", bytes);
     }
   }
   out += "\n" + session.paint.heading("plan.toml") + "\n" + steps_text(session, done.plan.steps);
@@ -76,10 +78,11 @@ Result<Reply> run(const Options& options, const Session& session) {
             prepare(options.firmware, prepare_options, options.kit, session.context));
   Reply reply;
   Json images = Json::array(), steps = Json::array();
-  for (const PreparedImage& image : done.images) images.push_back(image_json(image));
+  for (const PreparedImage& image : done.images)
+    images.push_back(image_json(image));
   for (const Step& step : done.plan.steps)
-    steps.push_back({{"id", step.id}, {"do", step.act}, {"about", step.about},
-                     {"data_loss", step.data_loss}});
+    steps.push_back(
+        {{"id", step.id}, {"do", step.act}, {"about", step.about}, {"data_loss", step.data_loss}});
   reply.result = {{"target", done.target.partition},
                   {"reason", done.target.reason},
                   {"kit", options.kit},

@@ -98,7 +98,9 @@ Command& Command::excludes(const std::string& one, const std::string& other) {
   return *this;
 }
 
-void Command::runs(std::function<void()> run) { command_->callback(std::move(run)); }
+void Command::runs(std::function<void()> run) {
+  command_->callback(std::move(run));
+}
 
 int run_program(std::vector<std::string> arguments, Session& session) {
   CLI::App app{"Boot images out of firmware, patched, proven and ready to flash.", "wexlo"};

@@ -1,8 +1,8 @@
 #include <fmt/format.h>
 
 #include "commands.hpp"
-#include "recipe/recipe.hpp"
 #include "options.hpp"
+#include "recipe/recipe.hpp"
 #include "reply.hpp"
 
 namespace wexlo::cli {

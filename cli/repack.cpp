@@ -3,8 +3,8 @@
 #include "base/digest.hpp"
 #include "base/text.hpp"
 #include "commands.hpp"
-#include "parts/parts.hpp"
 #include "options.hpp"
+#include "parts/parts.hpp"
 #include "reply.hpp"
 
 namespace wexlo::cli {

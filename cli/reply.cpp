@@ -50,8 +50,7 @@ void print_findings(Session& session, const std::vector<Finding>& findings) {
 
 ExitCode exit_code(ErrorCode code) {
   switch (code) {
-    case ErrorCode::Usage:
-      return ExitUsage;
+    case ErrorCode::Usage: return ExitUsage;
     case ErrorCode::BadMagic:
     case ErrorCode::Truncated:
     case ErrorCode::OutOfRange:
@@ -59,24 +58,19 @@ ExitCode exit_code(ErrorCode code) {
     case ErrorCode::DigestMismatch:
     case ErrorCode::LimitExceeded:
     case ErrorCode::UnsafePath:
-    case ErrorCode::Corrupt:
-      return ExitDamaged;
-    case ErrorCode::Unsupported:
-      return ExitUnsupported;
+    case ErrorCode::Corrupt: return ExitDamaged;
+    case ErrorCode::Unsupported: return ExitUnsupported;
     case ErrorCode::NotFound:
     case ErrorCode::Exists:
     case ErrorCode::Permission:
     case ErrorCode::NoSpace:
-    case ErrorCode::Io:
-      return ExitIo;
+    case ErrorCode::Io: return ExitIo;
     case ErrorCode::NoMatch:
     case ErrorCode::DoesNotFit:
     case ErrorCode::Unexplained:
     case ErrorCode::ForeignPatch:
-    case ErrorCode::NoTarget:
-      return ExitFinding;
-    case ErrorCode::Interrupted:
-      return ExitInterrupted;
+    case ErrorCode::NoTarget: return ExitFinding;
+    case ErrorCode::Interrupted: return ExitInterrupted;
   }
   return ExitIo;
 }

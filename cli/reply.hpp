@@ -31,8 +31,8 @@ struct Session {
 struct Reply {
   Json result = Json::object();
   std::vector<Finding> findings;
-  std::string text;   ///< for people; ends with a line end
-  bool well = true;   ///< false: done, but a person has to look (exit code 1)
+  std::string text;  ///< for people; ends with a line end
+  bool well = true;  ///< false: done, but a person has to look (exit code 1)
 };
 
 enum ExitCode : int {

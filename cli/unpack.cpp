@@ -3,8 +3,8 @@
 #include "base/source.hpp"
 #include "base/text.hpp"
 #include "commands.hpp"
-#include "parts/parts.hpp"
 #include "options.hpp"
+#include "parts/parts.hpp"
 #include "reply.hpp"
 
 namespace wexlo::cli {
@@ -18,8 +18,8 @@ struct Options {
 Result<Reply> run(const Options& options, const Session& session) {
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
   WEXLO_TRY(const LoadedImage image, load_image(*source));
-  auto unpacked = parts::unpack(image, options.folder,
-                                options.force ? Overwrite::Replace : Overwrite::Refuse);
+  auto unpacked =
+      parts::unpack(image, options.folder, options.force ? Overwrite::Replace : Overwrite::Refuse);
   if (!unpacked) return fail(in_file(std::move(unpacked).error(), options.image));
   Reply reply;
   Json rows = Json::array();
@@ -33,8 +33,7 @@ Result<Reply> run(const Options& options, const Session& session) {
     const std::string note = part.compression.empty() ? part.note : part.compression;
     table.row({part.name, human_size(part.size), part.file,
                part.tree.empty() ? "" : part.tree + "/", note});
-    if (!part.note.empty())
-      reply.findings.push_back({"note", "kept-whole", part.note, part.name});
+    if (!part.note.empty()) reply.findings.push_back({"note", "kept-whole", part.note, part.name});
   }
   reply.result = {{"kind", unpacked->kind}, {"folder", options.folder}, {"parts", rows}};
   reply.text = fmt::format("{} image, taken apart into {}\n{}", unpacked->kind,

@@ -32,13 +32,14 @@ void put_text(Bytes& bytes, std::size_t at, std::string_view text) {
 Bytes code_like(std::uint64_t seed, std::size_t size) {
   Random random(seed);
   std::uint32_t common[64];
-  for (auto& word : common) word = static_cast<std::uint32_t>(random.next());
+  for (auto& word : common)
+    word = static_cast<std::uint32_t>(random.next());
   Bytes bytes(align_up(size, 8));
   for (std::size_t at = 0; at < bytes.size(); at += 8) {
     const std::uint64_t roll = random.next();
     const std::uint32_t first = common[roll & 63];
-    const std::uint32_t second = roll >> 62 ? common[(roll >> 6) & 63]
-                                            : static_cast<std::uint32_t>(roll >> 16);
+    const std::uint32_t second =
+        roll >> 62 ? common[(roll >> 6) & 63] : static_cast<std::uint32_t>(roll >> 16);
     store<std::uint32_t, std::endian::little>(bytes.data() + at, first);
     store<std::uint32_t, std::endian::little>(bytes.data() + at + 4, second);
   }
@@ -71,7 +72,9 @@ Bytes kernel(std::size_t size) {
 Bytes elf_like(std::uint64_t seed, std::size_t size) {
   Bytes bytes = code_like(seed, size);
   std::fill_n(bytes.begin(), 64, std::byte{0});
-  put_text(bytes, 0, "\x7f" "ELF\x02\x01\x01");
+  put_text(bytes, 0,
+           "\x7f"
+           "ELF\x02\x01\x01");
   store<std::uint16_t, std::endian::little>(bytes.data() + 16, 2);    // an executable
   store<std::uint16_t, std::endian::little>(bytes.data() + 18, 183);  // AArch64
   store<std::uint32_t, std::endian::little>(bytes.data() + 20, 1);

@@ -95,8 +95,7 @@ std::vector<PayloadPartition> gnomon_images(const GnomonOptions& options) {
   chain.add_hashed("boot", boot_v4(kernel(14 * kMiB), {}, ""), 32 * kMiB);
   chain.add_hashed("init_boot", boot_v4({}, generic_ramdisk(), ""), 8 * kMiB);
   chain.add_hashed("vendor_boot",
-                   vendor_boot_v4(vendor_ramdisk(),
-                                  device_tree("Korvale Tarn 3", "korvale,gnomon"),
+                   vendor_boot_v4(vendor_ramdisk(), device_tree("Korvale Tarn 3", "korvale,gnomon"),
                                   "console=ttyKV0,115200 loglevel=4 bootconfig",
                                   "androidboot.hardware=gnomon\nandroidboot.memcg=1\n"),
                    24 * kMiB);
@@ -122,8 +121,8 @@ std::vector<PayloadPartition> gnomon_images(const GnomonOptions& options) {
 
 Status write_gnomon(const std::filesystem::path& zip, const GnomonOptions& options,
                     const Context& context) {
-  WEXLO_TRY(Bytes payload, full_payload(gnomon_images(options), kBuilt, std::string(kPatchLevel),
-                                        context));
+  WEXLO_TRY(Bytes payload,
+            full_payload(gnomon_images(options), kBuilt, std::string(kPatchLevel), context));
   const std::string metadata = fmt::format(
       "ota-required-cache=0\nota-type=AB\npost-build={}\npost-build-incremental=20260905\n"
       "post-sdk-level=36\npost-security-patch-level={}\npost-timestamp={}\npre-device=gnomon\n",

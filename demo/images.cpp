@@ -25,7 +25,8 @@ Bytes ramdisk(const std::vector<File>& files, Compression compression) {
     entry.set(newc::Field::Ino, ino++);
     archive.entries.push_back(std::move(entry));
   };
-  for (const File& file : files) add(newc::Entry::make(file.name, file.mode, Blob(file.data)));
+  for (const File& file : files)
+    add(newc::Entry::make(file.name, file.mode, Blob(file.data)));
   add(newc::Entry::make(std::string(newc::kTrailer), 0644, {}));
   Bytes bytes = newc::write(archive);
   bytes.resize(align_up(bytes.size(), 256));
@@ -92,7 +93,8 @@ Bytes dt_table(const std::vector<Bytes>& trees) {
   constexpr std::uint32_t kHeader = 32, kEntry = 32;
   const auto count = static_cast<std::uint32_t>(trees.size());
   std::uint32_t total = kHeader + kEntry * count;
-  for (const Bytes& tree : trees) total += static_cast<std::uint32_t>(tree.size());
+  for (const Bytes& tree : trees)
+    total += static_cast<std::uint32_t>(tree.size());
   Bytes out;
   BeWriter writer(out);
   for (const std::uint32_t value : {0xD7B7AB1Eu, total, kHeader, kEntry, count, kHeader, 4096u, 0u})
@@ -105,7 +107,8 @@ Bytes dt_table(const std::vector<Bytes>& trees) {
     writer.zeros(kEntry - 12);
     at += static_cast<std::uint32_t>(tree.size());
   }
-  for (const Bytes& tree : trees) writer.put(View(tree));
+  for (const Bytes& tree : trees)
+    writer.put(View(tree));
   return out;
 }
 

@@ -18,7 +18,9 @@ struct Piece {
   Bytes data;
 };
 
-std::string text(View bytes) { return std::string(as_text(bytes)); }
+std::string text(View bytes) {
+  return std::string(as_text(bytes));
+}
 
 /// Fast settings: the demo wants to be made in seconds, not to be small.
 Status encode_piece(Piece& piece, View raw) {
@@ -27,8 +29,8 @@ Status encode_piece(Piece& piece, View raw) {
   piece.data = to_bytes(raw);
   // Every eighth piece tries bzip2, so that the demo has all kinds.
   const bool bzip = piece.offset / kPiece % 8 == 5;
-  WEXLO_TRY(Bytes encoded, encode(bzip ? Compression::Bzip2 : Compression::Xz, raw,
-                                        {.level = bzip ? 1 : 0}));
+  WEXLO_TRY(Bytes encoded,
+            encode(bzip ? Compression::Bzip2 : Compression::Xz, raw, {.level = bzip ? 1 : 0}));
   if (encoded.size() < piece.data.size()) {
     piece.type = bzip ? ReplaceBz : ReplaceXz;
     piece.data = std::move(encoded);
@@ -45,8 +47,8 @@ Result<std::vector<Piece>> encode_all(const std::vector<PayloadPartition>& parti
   TaskGroup tasks(context);
   for (Piece& piece : pieces)
     tasks.submit(16u << 20, [&] {
-      return encode_piece(piece, View(partitions[piece.partition].image)
-                                     .subspan(piece.offset, piece.size));
+      return encode_piece(
+          piece, View(partitions[piece.partition].image).subspan(piece.offset, piece.size));
     });
   WEXLO_CHECK(tasks.wait());
   return pieces;
@@ -70,8 +72,8 @@ Result<Bytes> full_payload(const std::vector<PayloadPartition>& partitions, std:
   }
   Bytes blobs;
   for (const Piece& piece : pieces) {
-    auto* operation = manifest.mutable_partitions(static_cast<int>(piece.partition))
-                          ->add_operations();
+    auto* operation =
+        manifest.mutable_partitions(static_cast<int>(piece.partition))->add_operations();
     operation->set_type(piece.type);
     auto* extent = operation->add_dst_extents();
     extent->set_start_block(piece.offset / kBlock);
@@ -106,7 +108,8 @@ Status write_zip(const std::filesystem::path& path, const std::vector<ZipFile>& 
     if (index < 0 || zip_set_file_compression(zip, at, ZIP_CM_STORE, 0) != 0 ||
         zip_file_set_dostime(zip, at, kNoon, kDate, 0) != 0) {
       zip_discard(zip);
-      return fail({.code = ErrorCode::Io, .message = "cannot write the zip", .file = path.string()});
+      return fail(
+          {.code = ErrorCode::Io, .message = "cannot write the zip", .file = path.string()});
     }
   }
   if (zip_close(zip) == 0) return {};

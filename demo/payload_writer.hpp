@@ -25,6 +25,7 @@ struct ZipFile {
   Bytes data;
 };
 /// A zip whose members are stored, with a fixed time: the same input gives the same bytes.
-[[nodiscard]] Status write_zip(const std::filesystem::path& path, const std::vector<ZipFile>& files);
+[[nodiscard]] Status write_zip(const std::filesystem::path& path,
+                               const std::vector<ZipFile>& files);
 
 }  // namespace wexlo::demo

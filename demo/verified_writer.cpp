@@ -140,7 +140,8 @@ HashTree hash_tree(const std::string& partition, View image, View salt) {
     current = std::move(level);
   }
   HashTree out;
-  for (auto level = levels.rbegin(); level != levels.rend(); ++level) append(out.tree, View(*level));
+  for (auto level = levels.rbegin(); level != levels.rend(); ++level)
+    append(out.tree, View(*level));
   const Bytes root = salted(salt, current);
 
   Bytes body;
@@ -168,7 +169,8 @@ HashTree hash_tree(const std::string& partition, View image, View salt) {
 
 Bytes vbmeta_struct(const std::vector<Bytes>& descriptors, Signing signing) {
   Bytes auxiliary;
-  for (const Bytes& one : descriptors) append(auxiliary, View(one));
+  for (const Bytes& one : descriptors)
+    append(auxiliary, View(one));
   const std::size_t descriptors_size = auxiliary.size();
   const bool is_signed = signing == Signing::DemoKey;
   const Bytes key = is_signed ? public_key_blob() : Bytes{};
@@ -185,9 +187,9 @@ Bytes vbmeta_struct(const std::vector<Bytes>& descriptors, Signing signing) {
   writer.put(std::uint64_t{align_up(hash_size + signature_size, 64)});
   writer.put(std::uint64_t{auxiliary.size()});
   writer.put(std::uint32_t{is_signed ? 1u : 0u});
-  for (const std::size_t value : {std::size_t{0}, hash_size, hash_size, signature_size,
-                                  descriptors_size, key.size(), std::size_t{0}, std::size_t{0},
-                                  std::size_t{0}, descriptors_size})
+  for (const std::size_t value :
+       {std::size_t{0}, hash_size, hash_size, signature_size, descriptors_size, key.size(),
+        std::size_t{0}, std::size_t{0}, std::size_t{0}, descriptors_size})
     writer.put(std::uint64_t{value});
   writer.put(kRollback);
   writer.put(std::uint32_t{0});

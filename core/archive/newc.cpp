@@ -17,9 +17,13 @@ constexpr std::array<std::string_view, kFields> kFieldNames{
     "ino",      "mode",     "uid",       "gid",       "nlink",    "mtime", "filesize",
     "devmajor", "devminor", "rdevmajor", "rdevminor", "namesize", "check"};
 
-constexpr std::size_t field_at(std::size_t index) { return kMagicSize + index * kDigits; }
+constexpr std::size_t field_at(std::size_t index) {
+  return kMagicSize + index * kDigits;
+}
 
-std::size_t padding(std::size_t size) { return (4 - size % 4) % 4; }
+std::size_t padding(std::size_t size) {
+  return (4 - size % 4) % 4;
+}
 
 bool has_magic(View at) {
   const auto text = as_text(at);
@@ -72,8 +76,8 @@ bool Entry::upper_case() const {
 void Entry::set(Field field, std::uint32_t value) {
   if (get(field) == value) return;
   const auto text = upper_case() ? fmt::format("{:08X}", value) : fmt::format("{:08x}", value);
-  std::ranges::copy(text, header_.begin() +
-                              static_cast<std::ptrdiff_t>(field_at(static_cast<std::size_t>(field))));
+  std::ranges::copy(text, header_.begin() + static_cast<std::ptrdiff_t>(
+                                                field_at(static_cast<std::size_t>(field))));
 }
 
 void Entry::rename(std::string name) {
@@ -95,7 +99,9 @@ void Entry::set_data(Blob data) {
   }
 }
 
-bool looks_like_newc(View start) { return has_magic(start); }
+bool looks_like_newc(View start) {
+  return has_magic(start);
+}
 
 Result<Archive> parse(const Blob& blob, std::string_view file) {
   const View bytes = blob.view();
@@ -135,11 +141,9 @@ Result<Archive> parse(const Blob& blob, std::string_view file) {
     auto name = take(name_size, "cpio name");
     if (!name) return located(std::move(name).error());
     entry.name_ = until_nul(*name);
-    const std::size_t name_pad =
-        std::min(padding(kHeaderSize + name_size), bytes.size() - at);
-    entry.name_tail_ = to_bytes(
-        bytes.subspan(begin + kHeaderSize + entry.name_.size(),
-                      name_size - entry.name_.size() + name_pad));
+    const std::size_t name_pad = std::min(padding(kHeaderSize + name_size), bytes.size() - at);
+    entry.name_tail_ = to_bytes(bytes.subspan(begin + kHeaderSize + entry.name_.size(),
+                                              name_size - entry.name_.size() + name_pad));
     at += name_pad;
     const std::size_t data_at = at;
     auto data = take(entry.get(Field::FileSize), "cpio data");
@@ -147,7 +151,8 @@ Result<Archive> parse(const Blob& blob, std::string_view file) {
     entry.data_ = blob.part(data_at, data->size());
     std::size_t end = std::min(bytes.size(), at + padding(data->size()));
     between = entry.is_trailer();
-    while (between && end < bytes.size() && bytes[end] == std::byte{0}) ++end;
+    while (between && end < bytes.size() && bytes[end] == std::byte{0})
+      ++end;
     entry.data_tail_ = blob.part(at, end - at);
     at = end;
     archive.entries.push_back(std::move(entry));

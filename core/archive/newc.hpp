@@ -11,8 +11,21 @@
 namespace wexlo::newc {
 
 /// The 13 numbers of an entry's header, in their order in the file; 8 hex digits each from byte 6.
-enum class Field { Ino, Mode, Uid, Gid, Nlink, Mtime, FileSize, DevMajor, DevMinor, RdevMajor,
-                   RdevMinor, NameSize, Check };
+enum class Field {
+  Ino,
+  Mode,
+  Uid,
+  Gid,
+  Nlink,
+  Mtime,
+  FileSize,
+  DevMajor,
+  DevMinor,
+  RdevMajor,
+  RdevMinor,
+  NameSize,
+  Check
+};
 
 inline constexpr std::size_t kHeaderSize = 110;
 inline constexpr std::string_view kTrailer = "TRAILER!!!";
@@ -20,9 +33,16 @@ inline constexpr std::string_view kTrailer = "TRAILER!!!";
 inline constexpr std::size_t kMaxName = 4096;
 
 /// File types in `mode`, POSIX values.
-enum Type : std::uint32_t { TypeMask = 0170000, Socket = 0140000, Symlink = 0120000,
-                            Regular = 0100000, Block = 0060000, Directory = 0040000,
-                            Character = 0020000, Fifo = 0010000 };
+enum Type : std::uint32_t {
+  TypeMask = 0170000,
+  Socket = 0140000,
+  Symlink = 0120000,
+  Regular = 0100000,
+  Block = 0060000,
+  Directory = 0040000,
+  Character = 0020000,
+  Fifo = 0010000
+};
 
 class Entry {
  public:
@@ -50,7 +70,7 @@ class Entry {
   std::string name_;
   Bytes name_tail_;  ///< the name's NUL and its padding, and whatever stands behind the NUL
   Blob data_;
-  Blob data_tail_;   ///< padding to 4; behind a trailer all zeros up to the next archive
+  Blob data_tail_;  ///< padding to 4; behind a trailer all zeros up to the next archive
 };
 
 /// One or more archives, one behind the other: trailer entries stay in the list as separators.

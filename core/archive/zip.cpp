@@ -26,13 +26,10 @@ zip_int64_t feed_call(void* user, void* data, zip_uint64_t size, zip_source_cmd_
   auto& feed = *static_cast<Feed*>(user);
   switch (command) {
     case ZIP_SOURCE_SUPPORTS:
-      return zip_source_make_command_bitmap(ZIP_SOURCE_OPEN, ZIP_SOURCE_READ, ZIP_SOURCE_CLOSE,
-                                            ZIP_SOURCE_STAT, ZIP_SOURCE_ERROR, ZIP_SOURCE_FREE,
-                                            ZIP_SOURCE_SEEK, ZIP_SOURCE_TELL,
-                                            ZIP_SOURCE_SUPPORTS, -1);
-    case ZIP_SOURCE_OPEN:
-      feed.at = 0;
-      return 0;
+      return zip_source_make_command_bitmap(
+          ZIP_SOURCE_OPEN, ZIP_SOURCE_READ, ZIP_SOURCE_CLOSE, ZIP_SOURCE_STAT, ZIP_SOURCE_ERROR,
+          ZIP_SOURCE_FREE, ZIP_SOURCE_SEEK, ZIP_SOURCE_TELL, ZIP_SOURCE_SUPPORTS, -1);
+    case ZIP_SOURCE_OPEN: feed.at = 0; return 0;
     case ZIP_SOURCE_READ: {
       const std::uint64_t left = feed.source->size() - feed.at;
       const auto count = static_cast<std::size_t>(std::min<std::uint64_t>(size, left));
@@ -46,14 +43,13 @@ zip_int64_t feed_call(void* user, void* data, zip_uint64_t size, zip_source_cmd_
       return static_cast<zip_int64_t>(count);
     }
     case ZIP_SOURCE_SEEK: {
-      const auto to = zip_source_seek_compute_offset(feed.at, feed.source->size(), data, size,
-                                                     &feed.error);
+      const auto to =
+          zip_source_seek_compute_offset(feed.at, feed.source->size(), data, size, &feed.error);
       if (to < 0) return -1;
       feed.at = static_cast<std::uint64_t>(to);
       return 0;
     }
-    case ZIP_SOURCE_TELL:
-      return static_cast<zip_int64_t>(feed.at);
+    case ZIP_SOURCE_TELL: return static_cast<zip_int64_t>(feed.at);
     case ZIP_SOURCE_STAT: {
       auto* stat = static_cast<zip_stat_t*>(data);
       zip_stat_init(stat);
@@ -61,20 +57,18 @@ zip_int64_t feed_call(void* user, void* data, zip_uint64_t size, zip_source_cmd_
       stat->valid = ZIP_STAT_SIZE;
       return sizeof *stat;
     }
-    case ZIP_SOURCE_ERROR:
-      return zip_error_to_data(&feed.error, data, size);
-    default:
-      return 0;
+    case ZIP_SOURCE_ERROR: return zip_error_to_data(&feed.error, data, size);
+    default: return 0;
   }
 }
 
 Error zip_failure(const zip_error_t* error, const std::string& file, std::string_view what) {
   const int code = zip_error_code_zip(error);
-  Error out{.code = ErrorCode::Corrupt,
-            .message = fmt::format("{}: {}", what,
-                                   zip_error_strerror(const_cast<zip_error_t*>(error))),
-            .file = file,
-            .hint = "Fetch the package again; compare its size and digest with the source's."};
+  Error out{
+      .code = ErrorCode::Corrupt,
+      .message = fmt::format("{}: {}", what, zip_error_strerror(const_cast<zip_error_t*>(error))),
+      .file = file,
+      .hint = "Fetch the package again; compare its size and digest with the source's."};
   if (code == ZIP_ER_NOZIP) {
     out.code = ErrorCode::BadMagic;
     out.hint = "It may be cut short: a zip's directory stands at its end.";
@@ -193,7 +187,8 @@ Result<Bytes> ZipArchive::read(const ZipMember& member, std::uint64_t limit) con
   Bytes bytes(static_cast<std::size_t>(member.size) + 1);
   std::size_t size = 0;
   zip_int64_t got = 0;
-  while (size < bytes.size() && (got = zip_fread(file, bytes.data() + size, bytes.size() - size)) > 0)
+  while (size < bytes.size() &&
+         (got = zip_fread(file, bytes.data() + size, bytes.size() - size)) > 0)
     size += static_cast<std::size_t>(got);
   std::optional<Error> bad;
   if (got < 0) bad = state.error(zip_file_get_error(file), "cannot read " + name);

@@ -16,19 +16,29 @@ bool all_bytes(View bytes, std::byte value) {
   return bytes[0] == value && std::memcmp(bytes.data(), bytes.data() + 1, bytes.size() - 1) == 0;
 }
 
-View as_view(std::string_view text) { return std::as_bytes(std::span(text)); }
+View as_view(std::string_view text) {
+  return std::as_bytes(std::span(text));
+}
 
 std::string_view as_text(View bytes) {
   return {reinterpret_cast<const char*>(bytes.data()), bytes.size()};
 }
 
-Bytes to_bytes(View bytes) { return {bytes.begin(), bytes.end()}; }
+Bytes to_bytes(View bytes) {
+  return {bytes.begin(), bytes.end()};
+}
 
-Bytes to_bytes(std::string_view text) { return to_bytes(as_view(text)); }
+Bytes to_bytes(std::string_view text) {
+  return to_bytes(as_view(text));
+}
 
-void append(Bytes& out, View bytes) { out.insert(out.end(), bytes.begin(), bytes.end()); }
+void append(Bytes& out, View bytes) {
+  out.insert(out.end(), bytes.begin(), bytes.end());
+}
 
-void append(Bytes& out, std::string_view text) { append(out, as_view(text)); }
+void append(Bytes& out, std::string_view text) {
+  append(out, as_view(text));
+}
 
 std::string hex(View bytes) {
   static constexpr std::string_view digits = "0123456789abcdef";
@@ -41,7 +51,9 @@ std::string hex(View bytes) {
   return out;
 }
 
-std::string hex_value(std::uint64_t value) { return fmt::format("0x{:x}", value); }
+std::string hex_value(std::uint64_t value) {
+  return fmt::format("0x{:x}", value);
+}
 
 std::string_view until_nul(View field) {
   const auto text = as_text(field);

@@ -31,7 +31,8 @@ class Blob {
   [[nodiscard]] View view() const { return view_; }
   [[nodiscard]] std::size_t size() const { return view_.size(); }
   [[nodiscard]] bool empty() const { return view_.empty(); }
-  /// A part that keeps the whole alive. Precondition: the range lies inside (checked by the caller).
+  /// A part that keeps the whole alive. Precondition: the range lies inside (checked by the
+  /// caller).
   [[nodiscard]] Blob part(std::size_t offset, std::size_t count) const {
     Blob out;
     out.owner_ = owner_;
@@ -53,7 +54,7 @@ class Blob {
 [[nodiscard]] Bytes to_bytes(std::string_view text);
 void append(Bytes& out, View bytes);
 void append(Bytes& out, std::string_view text);
-[[nodiscard]] std::string hex(View bytes);        ///< lower case, no separators
+[[nodiscard]] std::string hex(View bytes);                 ///< lower case, no separators
 [[nodiscard]] std::string hex_value(std::uint64_t value);  ///< `0x…`
 /// Text up to the first NUL, or the whole field: fixed-size fields are not always terminated.
 [[nodiscard]] std::string_view until_nul(View field);
@@ -83,7 +84,8 @@ template <std::unsigned_integral T, std::endian E>
 template <std::unsigned_integral T, std::endian E>
 void store(std::byte* at, T value) {
   T swapped = value;
-  if constexpr (E != std::endian::native) swapped = load<T, E>(reinterpret_cast<std::byte*>(&value));
+  if constexpr (E != std::endian::native)
+    swapped = load<T, E>(reinterpret_cast<std::byte*>(&value));
   std::memcpy(at, &swapped, sizeof swapped);
 }
 

@@ -23,7 +23,9 @@ Hasher::Hasher(Hasher&&) noexcept = default;
 Hasher& Hasher::operator=(Hasher&&) noexcept = default;
 Hasher::~Hasher() = default;
 
-void Hasher::update(View bytes) { EVP_DigestUpdate(state_->context, bytes.data(), bytes.size()); }
+void Hasher::update(View bytes) {
+  EVP_DigestUpdate(state_->context, bytes.data(), bytes.size());
+}
 
 Bytes Hasher::finish() {
   Bytes out(EVP_MAX_MD_SIZE);
@@ -39,6 +41,8 @@ Bytes digest(DigestKind kind, View bytes) {
   return hasher.finish();
 }
 
-std::string sha256_hex(View bytes) { return hex(digest(DigestKind::Sha256, bytes)); }
+std::string sha256_hex(View bytes) {
+  return hex(digest(DigestKind::Sha256, bytes));
+}
 
 }  // namespace wexlo

@@ -51,7 +51,8 @@ std::string describe(const Error& error) {
   if (error.offset) text += fmt::format("at 0x{:x}: ", *error.offset);
   text += error.message;
   if (!error.expected.empty()) text += ": expected " + error.expected;
-  if (!error.found.empty()) text += (error.expected.empty() ? ": found " : ", found ") + error.found;
+  if (!error.found.empty())
+    text += (error.expected.empty() ? ": found " : ", found ") + error.found;
   text += ".";
   if (!error.hint.empty()) text += " " + error.hint;
   return text;
@@ -83,11 +84,8 @@ Error io_error(int errno_value, std::string_view doing, std::string_view file) {
       error.code = ErrorCode::Exists;
       error.hint = "Give another name, or --force to replace it.";
       break;
-    case EISDIR:
-      error.hint = "A file is wanted here, this is a folder.";
-      break;
-    default:
-      error.hint = "Try again; if it stays, look at the disk.";
+    case EISDIR: error.hint = "A file is wanted here, this is a folder."; break;
+    default: error.hint = "Try again; if it stays, look at the disk.";
   }
   return error;
 }

@@ -46,11 +46,11 @@ enum class ErrorCode {
 
 struct Error {
   ErrorCode code{};
-  std::string message{};                    ///< what went wrong, one clause, no full stop
-  std::string file{};                       ///< path, or `archive!member`
-  std::optional<std::uint64_t> offset{};    ///< bytes from the start of `file`
-  std::string expected{}, found{};          ///< both sides, where there are two
-  std::string hint{};                       ///< what the user can do next
+  std::string message{};                  ///< what went wrong, one clause, no full stop
+  std::string file{};                     ///< path, or `archive!member`
+  std::optional<std::uint64_t> offset{};  ///< bytes from the start of `file`
+  std::string expected{}, found{};        ///< both sides, where there are two
+  std::string hint{};                     ///< what the user can do next
 };
 
 template <class T>
@@ -80,14 +80,14 @@ using Status = Result<void>;
 #define WEXLO_CAT2(a, b) a##b
 #define WEXLO_CAT(a, b) WEXLO_CAT2(a, b)
 /// `WEXLO_TRY(auto x, f());` takes the value of a Result, or returns its error from here.
-#define WEXLO_TRY(declaration, ...)                                              \
-  auto WEXLO_CAT(result_, __LINE__) = (__VA_ARGS__);                             \
-  if (!WEXLO_CAT(result_, __LINE__))                                             \
-    return std::unexpected(std::move(WEXLO_CAT(result_, __LINE__)).error());     \
+#define WEXLO_TRY(declaration, ...)                                          \
+  auto WEXLO_CAT(result_, __LINE__) = (__VA_ARGS__);                         \
+  if (!WEXLO_CAT(result_, __LINE__))                                         \
+    return std::unexpected(std::move(WEXLO_CAT(result_, __LINE__)).error()); \
   declaration = std::move(*WEXLO_CAT(result_, __LINE__))
 /// `WEXLO_CHECK(f());` returns the error of a Status (or Result) from here, if it has one.
-#define WEXLO_CHECK(...)                                                         \
-  do {                                                                           \
-    if (auto status_ = (__VA_ARGS__); !status_)                                  \
-      return std::unexpected(std::move(status_).error());                        \
+#define WEXLO_CHECK(...)                                  \
+  do {                                                    \
+    if (auto status_ = (__VA_ARGS__); !status_)           \
+      return std::unexpected(std::move(status_).error()); \
   } while (false)

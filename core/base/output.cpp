@@ -114,7 +114,8 @@ Status OutputFile::read_at(std::uint64_t offset, MutableView out) const {
   while (!out.empty()) {
     const auto got = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
     if (got < 0 && errno == EINTR) continue;
-    if (got <= 0) return fail(io_error(got < 0 ? errno : EIO, "cannot read back", target_.string()));
+    if (got <= 0)
+      return fail(io_error(got < 0 ? errno : EIO, "cannot read back", target_.string()));
     offset += static_cast<std::uint64_t>(got);
     out = out.subspan(static_cast<std::size_t>(got));
   }
@@ -144,7 +145,8 @@ Result<OutputFolder> OutputFolder::create(const fs::path& target_name, Overwrite
   std::error_code ignored;
   if (fs::exists(fs::symlink_status(target, ignored)) && !fs::exists(target / marker, ignored))
     return fail(exists_error(target, fmt::format("It holds no {}, so it is not replaced even with "
-                                                 "--force: give another name.", marker)));
+                                                 "--force: give another name.",
+                                                 marker)));
   auto temporary = temporary_beside(target);
   if (::mkdir(temporary.c_str(), 0777) != 0)
     return fail(io_error(errno, "cannot make the folder", target.string()));

@@ -11,7 +11,8 @@ namespace wexlo {
 
 enum class Overwrite { Refuse, Replace };
 
-/// Exists unless `overwrite` allows to replace what is there. Lets a command refuse before it works.
+/// Exists unless `overwrite` allows to replace what is there. Lets a command refuse before it
+/// works.
 [[nodiscard]] Status check_absent(const std::filesystem::path& target, Overwrite overwrite);
 
 class OutputFile {

@@ -12,9 +12,9 @@ namespace wexlo {
 
 /// What a long job is given from outside.
 struct Context {
-  unsigned jobs = 1;                                ///< worker threads, at least 1
-  std::uint64_t memory_bound = 64u << 20;           ///< bytes for tasks in flight
-  std::stop_token stop{};                           ///< asked for between chunks of work
+  unsigned jobs = 1;                       ///< worker threads, at least 1
+  std::uint64_t memory_bound = 64u << 20;  ///< bytes for tasks in flight
+  std::stop_token stop{};                  ///< asked for between chunks of work
   std::function<void(std::uint64_t done, std::uint64_t total)> progress{};  ///< bytes; may be empty
 };
 

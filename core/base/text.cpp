@@ -9,13 +9,18 @@
 namespace wexlo {
 namespace {
 
-bool is_plain(unsigned char c) { return c >= 0x20 && c < 0x7f; }
+bool is_plain(unsigned char c) {
+  return c >= 0x20 && c < 0x7f;
+}
 
 /// Length of the UTF-8 sequence at the start of `text`, 0 when it is not a valid one.
 std::size_t utf8_length(std::string_view text) {
   const auto lead = static_cast<unsigned char>(text[0]);
-  const std::size_t length = lead < 0x80 ? 1 : lead >= 0xf0 && lead < 0xf5 ? 4
-                             : lead >= 0xe0 && lead < 0xf0 ? 3 : lead >= 0xc2 && lead < 0xe0 ? 2 : 0;
+  const std::size_t length = lead < 0x80                   ? 1
+                             : lead >= 0xf0 && lead < 0xf5 ? 4
+                             : lead >= 0xe0 && lead < 0xf0 ? 3
+                             : lead >= 0xc2 && lead < 0xe0 ? 2
+                                                           : 0;
   if (length == 0 || text.size() < length) return 0;
   for (std::size_t i = 1; i < length; ++i)
     if ((static_cast<unsigned char>(text[i]) & 0xc0) != 0x80) return 0;

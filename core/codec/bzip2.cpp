@@ -9,7 +9,9 @@
 namespace wexlo::codec {
 namespace {
 
-char* input(View in) { return reinterpret_cast<char*>(const_cast<std::byte*>(in.data())); }
+char* input(View in) {
+  return reinterpret_cast<char*>(const_cast<std::byte*>(in.data()));
+}
 
 class Bzip2Decoder final : public Decoder {
  public:
@@ -44,7 +46,9 @@ class Bzip2Decoder final : public Decoder {
 
 }  // namespace
 
-std::unique_ptr<Decoder> bzip2_decoder(std::uint64_t) { return std::make_unique<Bzip2Decoder>(); }
+std::unique_ptr<Decoder> bzip2_decoder(std::uint64_t) {
+  return std::make_unique<Bzip2Decoder>();
+}
 
 Result<Bytes> bzip2_encode(View in, const Framing& framing) {
   if (in.size() > kMaxPiece) return no_memory("bzip2");

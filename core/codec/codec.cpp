@@ -65,8 +65,8 @@ Result<Decoded> decode(Compression kind, View in, std::uint64_t limit) {
     // Grows by what really came out, never by what the stream says of itself.
     if (result.bytes.size() - size < (64u << 10))
       result.bytes.resize(std::max<std::size_t>(256u << 10, size * 2));
-    auto step = decoder->step(in.subspan(result.consumed),
-                              MutableView(result.bytes).subspan(size), true);
+    auto step =
+        decoder->step(in.subspan(result.consumed), MutableView(result.bytes).subspan(size), true);
     if (!step) {
       Error error = std::move(step).error();
       if (!error.offset) error.offset = result.consumed;

@@ -1,6 +1,6 @@
 #pragma once
-/// Compressed streams behind one interface. One row a format in the table of codec.cpp; a new format
-/// is one new file (a decoder, an encoder, what must be kept of a stock stream) and its row.
+/// Compressed streams behind one interface. One row a format in the table of codec.cpp; a new
+/// format is one new file (a decoder, an encoder, what must be kept of a stock stream) and its row.
 
 #include <memory>
 #include <optional>
@@ -51,10 +51,10 @@ struct Decoded {
 /// How a stream is framed and how hard the encoder tries: what of a stock stream has to be carried
 /// over to one that takes its place.
 struct Framing {
-  int level = -1;            ///< the library's level; -1: the densest sensible one
-  Bytes header{};            ///< gzip: the member header as it stood (time, name, system byte)
-  bool size_trailer = false; ///< lz4 legacy: u32 uncompressed size after the last block
-  std::uint32_t check = 1;   ///< xz: id of the integrity check (1 = CRC32, what a kernel decodes)
+  int level = -1;             ///< the library's level; -1: the densest sensible one
+  Bytes header{};             ///< gzip: the member header as it stood (time, name, system byte)
+  bool size_trailer = false;  ///< lz4 legacy: u32 uncompressed size after the last block
+  std::uint32_t check = 1;    ///< xz: id of the integrity check (1 = CRC32, what a kernel decodes)
 };
 /// Reads the framing of a stock stream. @param encoded  exactly the stream
 [[nodiscard]] Framing framing_of(Compression kind, View encoded, std::uint64_t decoded_size);

@@ -13,7 +13,9 @@ constexpr std::size_t kFixedHeader = 10;
 constexpr std::size_t kFlagsAt = 3;
 enum Flag : unsigned { HeaderCrc = 2, Extra = 4, Name = 8, Comment = 16 };
 
-Bytef* input(View in) { return reinterpret_cast<Bytef*>(const_cast<std::byte*>(in.data())); }
+Bytef* input(View in) {
+  return reinterpret_cast<Bytef*>(const_cast<std::byte*>(in.data()));
+}
 
 class GzipDecoder final : public Decoder {
  public:
@@ -34,8 +36,7 @@ class GzipDecoder final : public Decoder {
     if (code == Z_MEM_ERROR) return no_memory("gzip");
     if (code != Z_OK && code != Z_STREAM_END && code != Z_BUF_ERROR)
       return corrupt("gzip", stream_.msg != nullptr ? stream_.msg : "not a valid stream");
-    const Step step{in_size - stream_.avail_in, out_size - stream_.avail_out,
-                    code == Z_STREAM_END};
+    const Step step{in_size - stream_.avail_in, out_size - stream_.avail_out, code == Z_STREAM_END};
     if (!step.done && last && step.consumed == in.size() && step.produced < out.size())
       return cut_short("gzip");
     return step;
@@ -58,7 +59,8 @@ std::size_t header_length(View in) {
   for (const unsigned text : {Name, Comment}) {
     if (!(flags & text)) continue;
     if (at > in.size()) return 0;
-    const auto end = std::find(in.begin() + static_cast<std::ptrdiff_t>(at), in.end(), std::byte{0});
+    const auto end =
+        std::find(in.begin() + static_cast<std::ptrdiff_t>(at), in.end(), std::byte{0});
     at = static_cast<std::size_t>(end - in.begin()) + 1;
   }
   if (flags & HeaderCrc) at += 2;
@@ -67,7 +69,9 @@ std::size_t header_length(View in) {
 
 }  // namespace
 
-std::unique_ptr<Decoder> gzip_decoder(std::uint64_t) { return std::make_unique<GzipDecoder>(); }
+std::unique_ptr<Decoder> gzip_decoder(std::uint64_t) {
+  return std::make_unique<GzipDecoder>();
+}
 
 Framing gzip_framing(View encoded, std::uint64_t) {
   return {.header = to_bytes(encoded.first(header_length(encoded)))};

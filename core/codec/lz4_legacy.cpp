@@ -15,7 +15,9 @@ constexpr std::size_t kBlock = 8u << 20;  ///< every block but the last decodes 
 /// The most an incompressible block can take; a larger size word is no block.
 constexpr std::size_t kMaxCompressed = kBlock + kBlock / 255 + 16;
 
-std::uint32_t word(View at) { return load<std::uint32_t, std::endian::little>(at.data()); }
+std::uint32_t word(View at) {
+  return load<std::uint32_t, std::endian::little>(at.data());
+}
 
 /// The format has no end mark, so each step looks at the next size word to know whether a block
 /// follows; blocks are decoded whole into a buffer of their own and handed out from there.
@@ -146,10 +148,9 @@ Result<Bytes> lz4_legacy_encode(View in, const Framing& framing) {
     const View block = in.subspan(at, std::min(kBlock, in.size() - at));
     const std::size_t head = out.size();
     out.resize(head + 4 + static_cast<std::size_t>(LZ4_compressBound(static_cast<int>(kBlock))));
-    const int size = LZ4_compress_HC(reinterpret_cast<const char*>(block.data()),
-                                     reinterpret_cast<char*>(out.data() + head + 4),
-                                     static_cast<int>(block.size()),
-                                     static_cast<int>(out.size() - head - 4), level);
+    const int size = LZ4_compress_HC(
+        reinterpret_cast<const char*>(block.data()), reinterpret_cast<char*>(out.data() + head + 4),
+        static_cast<int>(block.size()), static_cast<int>(out.size() - head - 4), level);
     if (size <= 0) return no_memory("lz4");
     store<std::uint32_t, std::endian::little>(out.data() + head, static_cast<std::uint32_t>(size));
     out.resize(head + 4 + static_cast<std::size_t>(size));

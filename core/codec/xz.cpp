@@ -31,20 +31,15 @@ class XzDecoder final : public Decoder {
                     code == LZMA_STREAM_END};
     switch (code) {
       case LZMA_OK:
-      case LZMA_STREAM_END:
-        return step;
+      case LZMA_STREAM_END: return step;
       case LZMA_BUF_ERROR:
         if (last && stream_.avail_in == 0 && stream_.avail_out > 0) return cut_short("xz");
         return step;
       case LZMA_MEM_ERROR:
-      case LZMA_MEMLIMIT_ERROR:
-        return no_memory("xz");
-      case LZMA_FORMAT_ERROR:
-        return corrupt("xz", "wrong magic");
-      case LZMA_OPTIONS_ERROR:
-        return corrupt("xz", "it asks for a filter nobody knows");
-      default:
-        return corrupt("xz", "its own check does not match");
+      case LZMA_MEMLIMIT_ERROR: return no_memory("xz");
+      case LZMA_FORMAT_ERROR: return corrupt("xz", "wrong magic");
+      case LZMA_OPTIONS_ERROR: return corrupt("xz", "it asks for a filter nobody knows");
+      default: return corrupt("xz", "its own check does not match");
     }
   }
 
@@ -67,19 +62,20 @@ Framing xz_framing(View encoded, std::uint64_t) {
 
 Result<Bytes> xz_encode(View in, const Framing& framing) {
   lzma_options_lzma options;
-  const auto preset = framing.level < 0 ? 9u | LZMA_PRESET_EXTREME
-                                        : static_cast<std::uint32_t>(framing.level);
+  const auto preset =
+      framing.level < 0 ? 9u | LZMA_PRESET_EXTREME : static_cast<std::uint32_t>(framing.level);
   lzma_lzma_preset(&options, preset);
   // No larger than the content: a kernel has to allocate the dictionary early in the start.
   const std::uint64_t wanted = std::bit_ceil(std::max<std::uint64_t>(in.size(), 64u << 10));
-  options.dict_size = static_cast<std::uint32_t>(std::min<std::uint64_t>(options.dict_size, wanted));
+  options.dict_size =
+      static_cast<std::uint32_t>(std::min<std::uint64_t>(options.dict_size, wanted));
   lzma_filter filters[] = {{LZMA_FILTER_LZMA2, &options}, {LZMA_VLI_UNKNOWN, nullptr}};
   Bytes out(lzma_stream_buffer_bound(in.size()));
   std::size_t size = 0;
-  const lzma_ret code = lzma_stream_buffer_encode(
-      filters, static_cast<lzma_check>(framing.check), nullptr,
-      reinterpret_cast<const std::uint8_t*>(in.data()), in.size(),
-      reinterpret_cast<std::uint8_t*>(out.data()), &size, out.size());
+  const lzma_ret code =
+      lzma_stream_buffer_encode(filters, static_cast<lzma_check>(framing.check), nullptr,
+                                reinterpret_cast<const std::uint8_t*>(in.data()), in.size(),
+                                reinterpret_cast<std::uint8_t*>(out.data()), &size, out.size());
   if (code != LZMA_OK) return no_memory("xz");
   out.resize(size);
   return out;

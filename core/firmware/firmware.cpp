@@ -71,11 +71,11 @@ Status check_partition_name(std::string_view name) {
 Result<Blob> read_partition(const Firmware& firmware, const PartitionFacts& partition,
                             std::uint64_t limit, const Context& context) {
   if (partition.size > limit)
-    return fail({.code = ErrorCode::LimitExceeded,
-                 .message = fmt::format("partition {} is too large to be held in memory",
-                                        partition.name),
-                 .expected = fmt::format("at most {} bytes", limit),
-                 .found = fmt::format("{} bytes", partition.size)});
+    return fail(
+        {.code = ErrorCode::LimitExceeded,
+         .message = fmt::format("partition {} is too large to be held in memory", partition.name),
+         .expected = fmt::format("at most {} bytes", limit),
+         .found = fmt::format("{} bytes", partition.size)});
   MemorySink sink;
   WEXLO_CHECK(firmware.read(partition, sink, context));
   return Blob(sink.take());

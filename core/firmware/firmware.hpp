@@ -16,10 +16,10 @@ namespace wexlo {
 /// What a package says of the build it holds; empty where it says nothing.
 struct BuildFacts {
   std::string fingerprint;
-  std::string device;       ///< codename
-  std::string patch_level;  ///< YYYY-MM-DD
+  std::string device;                      ///< codename
+  std::string patch_level;                 ///< YYYY-MM-DD
   std::optional<std::uint64_t> timestamp;  ///< seconds since 1970
-  std::string incremental;  ///< the build number
+  std::string incremental;                 ///< the build number
 };
 
 /// One shell of the container, outermost first.
@@ -33,7 +33,7 @@ struct PartitionFacts {
   std::uint64_t size = 0;         ///< bytes of the finished image
   std::uint64_t stored_size = 0;  ///< bytes it takes in the package
   std::size_t operations = 0;
-  std::string sha256;             ///< lower-case hex; empty when the package gives none
+  std::string sha256;  ///< lower-case hex; empty when the package gives none
 };
 
 /// Where an image's bytes go: any order, several threads, no range twice. Unwritten bytes are 0.

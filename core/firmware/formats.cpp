@@ -42,8 +42,9 @@ Error unknown_format(const std::string& name, View start) {
           .file = name,
           .offset = 0,
           .expected = "an over-the-air zip, a payload, or a boot, vendor_boot or vbmeta image",
-          .found = start.empty() ? "an empty file"
-                                 : "bytes " + hex(start.first(std::min<std::size_t>(8, start.size()))),
+          .found = start.empty()
+                       ? "an empty file"
+                       : "bytes " + hex(start.first(std::min<std::size_t>(8, start.size()))),
           .hint = "If it is compressed or packed, unpack it first."};
 }
 

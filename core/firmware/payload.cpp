@@ -25,13 +25,19 @@ constexpr std::size_t kInPiece = 128u << 10, kOutPiece = 512u << 10;
 constexpr std::uint64_t kTaskCost = kInPiece + kOutPiece + (9u << 20);
 constexpr std::uint64_t kHole = std::numeric_limits<std::uint64_t>::max();
 
-enum OperationType : std::uint32_t { Replace = 0, ReplaceBz = 1, Zero = 6, Discard = 7, ReplaceXz = 8 };
+enum OperationType : std::uint32_t {
+  Replace = 0,
+  ReplaceBz = 1,
+  Zero = 6,
+  Discard = 7,
+  ReplaceXz = 8
+};
 
 /// The format's names, for messages; the index is the type.
 constexpr std::array<std::string_view, 14> kTypeNames{
-    "REPLACE",     "REPLACE_BZ", "MOVE",          "BSDIFF",    "SOURCE_COPY",
-    "SOURCE_BSDIFF", "ZERO",     "DISCARD",       "REPLACE_XZ", "PUFFDIFF",
-    "BROTLI_BSDIFF", "ZUCCHINI", "LZ4DIFF_BSDIFF", "LZ4DIFF_PUFFDIFF"};
+    "REPLACE",       "REPLACE_BZ", "MOVE",           "BSDIFF",          "SOURCE_COPY",
+    "SOURCE_BSDIFF", "ZERO",       "DISCARD",        "REPLACE_XZ",      "PUFFDIFF",
+    "BROTLI_BSDIFF", "ZUCCHINI",   "LZ4DIFF_BSDIFF", "LZ4DIFF_PUFFDIFF"};
 
 std::string type_name(std::uint32_t type) {
   return type < kTypeNames.size() ? std::string(kTypeNames[type]) : fmt::format("type {}", type);
@@ -61,10 +67,11 @@ class RangeWriter {
   Status write(View bytes) {
     while (!bytes.empty()) {
       if (at_ == ranges_.size())
-        return fail({.code = ErrorCode::OutOfRange,
-                     .message = "the data is longer than its destination"});
+        return fail(
+            {.code = ErrorCode::OutOfRange, .message = "the data is longer than its destination"});
       Range& range = ranges_[at_];
-      const auto count = static_cast<std::size_t>(std::min<std::uint64_t>(bytes.size(), range.size));
+      const auto count =
+          static_cast<std::size_t>(std::min<std::uint64_t>(bytes.size(), range.size));
       // The last block may reach beyond the partition's exact size: its rest is not stored.
       const std::uint64_t inside = range.offset < end_ ? end_ - range.offset : 0;
       const auto stored = static_cast<std::size_t>(std::min<std::uint64_t>(count, inside));
@@ -165,15 +172,16 @@ Status Payload::read_manifest() {
                  .expected = fmt::format("a power of two from 512 to {}", kMaxBlockSize),
                  .found = fmt::format("{}", block)});
   data_at_ = kHeaderSize + manifest_size + signature_size;
-  for (const auto& update : manifest_.partitions()) WEXLO_CHECK(add_partition(update));
+  for (const auto& update : manifest_.partitions())
+    WEXLO_CHECK(add_partition(update));
   incremental_ = std::ranges::any_of(manifest_.partitions(), [](const auto& update) {
     return std::ranges::any_of(update.operations(),
                                [](const auto& op) { return !is_full_kind(op.type()); });
   });
   build_.patch_level = manifest_.security_patch_level();
-  layers_.push_back({"payload", fmt::format("version {}, {}, {} partitions", version,
-                                            incremental_ ? "incremental" : "full",
-                                            manifest_.partitions_size())});
+  layers_.push_back(
+      {"payload", fmt::format("version {}, {}, {} partitions", version,
+                              incremental_ ? "incremental" : "full", manifest_.partitions_size())});
   return {};
 }
 
@@ -194,7 +202,8 @@ Status Payload::add_partition(const manifest::PartitionUpdate& update) {
                        .operations = static_cast<std::size_t>(update.operations_size()),
                        .sha256 = hex(as_view(update.new_info().hash()))};
   // Lengths are held against the file when they are read; the sum is only shown.
-  for (const auto& operation : update.operations()) facts.stored_size += operation.data_length();
+  for (const auto& operation : update.operations())
+    facts.stored_size += operation.data_length();
   facts_.push_back(std::move(facts));
   return {};
 }
@@ -230,24 +239,24 @@ Status Payload::check_coverage(const manifest::PartitionUpdate& update) const {
   for (const Range& range : all) {
     if (range.size == 0) continue;
     if (range.offset != end)
-      return fail({.code = ErrorCode::BadValue,
-                   .message = fmt::format("the operations of partition {} {} block {}",
-                                          update.name(), range.offset < end ? "write twice to"
-                                                                            : "leave out",
-                                          std::min(range.offset, end) / manifest_.block_size()),
-                   .file = source_->name(),
-                   .offset = kHeaderSize,
-                   .hint = "Fetch the package again; compare its digest with the source's."});
+      return fail(
+          {.code = ErrorCode::BadValue,
+           .message = fmt::format("the operations of partition {} {} block {}", update.name(),
+                                  range.offset < end ? "write twice to" : "leave out",
+                                  std::min(range.offset, end) / manifest_.block_size()),
+           .file = source_->name(),
+           .offset = kHeaderSize,
+           .hint = "Fetch the package again; compare its digest with the source's."});
     end += range.size;
   }
   if (end < update.new_info().size())
-    return fail({.code = ErrorCode::BadValue,
-                 .message = fmt::format("the operations of partition {} do not fill it",
-                                        update.name()),
-                 .file = source_->name(),
-                 .offset = kHeaderSize,
-                 .expected = fmt::format("{} bytes", update.new_info().size()),
-                 .found = fmt::format("{} bytes", end)});
+    return fail(
+        {.code = ErrorCode::BadValue,
+         .message = fmt::format("the operations of partition {} do not fill it", update.name()),
+         .file = source_->name(),
+         .offset = kHeaderSize,
+         .expected = fmt::format("{} bytes", update.new_info().size()),
+         .found = fmt::format("{} bytes", end)});
   return {};
 }
 
@@ -263,8 +272,8 @@ Error Payload::locate(Error error, const manifest::PartitionUpdate& update, int 
 }
 
 /// Streams the blob through the digest and, unless that failed already, the decoder.
-Status Payload::copy_data(const manifest::Operation& operation, RangeWriter& writer,
-                          Hasher& hasher, const Context& context) const {
+Status Payload::copy_data(const manifest::Operation& operation, RangeWriter& writer, Hasher& hasher,
+                          const Context& context) const {
   const auto kind = compression_of(operation.type());
   const auto decoder = kind ? make_decoder(*kind) : nullptr;
   SourceStream stream(*source_, data_at_ + operation.data_offset(), operation.data_length());
@@ -302,8 +311,8 @@ Status Payload::copy_data(const manifest::Operation& operation, RangeWriter& wri
   return decoded;
 }
 
-Status Payload::run(const manifest::Operation& operation, std::uint64_t image_size,
-                    ImageSink& sink, const Context& context) const {
+Status Payload::run(const manifest::Operation& operation, std::uint64_t image_size, ImageSink& sink,
+                    const Context& context) const {
   const std::uint32_t type = operation.type();
   if (!is_full_kind(type))
     return fail({.code = ErrorCode::Unsupported,
@@ -344,7 +353,8 @@ Status Payload::read(const PartitionFacts& partition, ImageSink& sink,
                                         partition.name),
                  .file = source_->name(),
                  .hint = "Name the partitions that are needed: the boot chain has no such tree."});
-  if (std::ranges::all_of(update.operations(), [](const auto& op) { return is_full_kind(op.type()); }))
+  if (std::ranges::all_of(update.operations(),
+                          [](const auto& op) { return is_full_kind(op.type()); }))
     WEXLO_CHECK(check_coverage(update));
   WEXLO_CHECK(sink.resize(partition.size));
   std::atomic<std::uint64_t> done = 0;
@@ -362,20 +372,22 @@ Status Payload::read(const PartitionFacts& partition, ImageSink& sink,
   WEXLO_CHECK(tasks.wait());
   WEXLO_TRY(const Bytes found, digest_of(sink, partition.size, context));
   if (!partition.sha256.empty() && hex(found) != partition.sha256)
-    return fail({.code = ErrorCode::DigestMismatch,
-                 .message = fmt::format("partition {} does not have the promised SHA-256",
-                                        partition.name),
-                 .file = source_->name(),
-                 .offset = kHeaderSize,
-                 .expected = partition.sha256,
-                 .found = hex(found),
-                 .hint = "The package is damaged: fetch it again."});
+    return fail(
+        {.code = ErrorCode::DigestMismatch,
+         .message = fmt::format("partition {} does not have the promised SHA-256", partition.name),
+         .file = source_->name(),
+         .offset = kHeaderSize,
+         .expected = partition.sha256,
+         .found = hex(found),
+         .hint = "The package is damaged: fetch it again."});
   return {};
 }
 
 }  // namespace
 
-bool looks_like_payload(View start) { return as_text(start).starts_with(kMagic); }
+bool looks_like_payload(View start) {
+  return as_text(start).starts_with(kMagic);
+}
 
 Result<std::unique_ptr<Firmware>> open_payload(SourcePtr source) {
   return Payload::open(std::move(source));

@@ -4,7 +4,6 @@
 
 #include <array>
 
-
 namespace wexlo::boot {
 namespace {
 
@@ -12,17 +11,25 @@ using enum FieldType;
 
 // Versions 0 to 2 are prefixes of one table: an older version ends at an earlier row.
 constexpr std::array kFields012{
-    Field{"magic", 0, 8, Raw},           Field{"kernel_size", 8, 4, U32},
-    Field{"kernel_addr", 12, 4, U32},    Field{"ramdisk_size", 16, 4, U32},
-    Field{"ramdisk_addr", 20, 4, U32},   Field{"second_size", 24, 4, U32},
-    Field{"second_addr", 28, 4, U32},    Field{"tags_addr", 32, 4, U32},
-    Field{"page_size", 36, 4, U32},      Field{"header_version", 40, 4, U32},
-    Field{"os_version", 44, 4, U32},     Field{"name", 48, 16, Text},
-    Field{"cmdline", 64, 512, Text},     Field{"id", 576, 32, Raw},
+    Field{"magic", 0, 8, Raw},
+    Field{"kernel_size", 8, 4, U32},
+    Field{"kernel_addr", 12, 4, U32},
+    Field{"ramdisk_size", 16, 4, U32},
+    Field{"ramdisk_addr", 20, 4, U32},
+    Field{"second_size", 24, 4, U32},
+    Field{"second_addr", 28, 4, U32},
+    Field{"tags_addr", 32, 4, U32},
+    Field{"page_size", 36, 4, U32},
+    Field{"header_version", 40, 4, U32},
+    Field{"os_version", 44, 4, U32},
+    Field{"name", 48, 16, Text},
+    Field{"cmdline", 64, 512, Text},
+    Field{"id", 576, 32, Raw},
     Field{"extra_cmdline", 608, 1024, Text},
     Field{"recovery_dtbo_size", 1632, 4, U32},
     Field{"recovery_dtbo_offset", 1636, 8, U64},
-    Field{"header_size", 1644, 4, U32},  Field{"dtb_size", 1648, 4, U32},
+    Field{"header_size", 1644, 4, U32},
+    Field{"dtb_size", 1648, 4, U32},
     Field{"dtb_addr", 1652, 8, U64},
 };
 constexpr std::array kSections012{
@@ -31,10 +38,10 @@ constexpr std::array kSections012{
     SectionRule{"dtb", "dtb_size"},
 };
 constexpr std::array kFields34{
-    Field{"magic", 0, 8, Raw},           Field{"kernel_size", 8, 4, U32},
-    Field{"ramdisk_size", 12, 4, U32},   Field{"os_version", 16, 4, U32},
-    Field{"header_size", 20, 4, U32},    Field{"header_version", 40, 4, U32},
-    Field{"cmdline", 44, 1536, Text},    Field{"signature_size", 1580, 4, U32},
+    Field{"magic", 0, 8, Raw},         Field{"kernel_size", 8, 4, U32},
+    Field{"ramdisk_size", 12, 4, U32}, Field{"os_version", 16, 4, U32},
+    Field{"header_size", 20, 4, U32},  Field{"header_version", 40, 4, U32},
+    Field{"cmdline", 44, 1536, Text},  Field{"signature_size", 1580, 4, U32},
 };
 constexpr std::array kSections34{
     SectionRule{"kernel", "kernel_size"},
@@ -42,12 +49,18 @@ constexpr std::array kSections34{
     SectionRule{"boot_signature", "signature_size"},
 };
 constexpr std::array kVendorFields{
-    Field{"magic", 0, 8, Raw},           Field{"header_version", 8, 4, U32},
-    Field{"page_size", 12, 4, U32},      Field{"kernel_addr", 16, 4, U32},
-    Field{"ramdisk_addr", 20, 4, U32},   Field{"vendor_ramdisk_size", 24, 4, U32},
-    Field{"cmdline", 28, 2048, Text},    Field{"tags_addr", 2076, 4, U32},
-    Field{"name", 2080, 16, Text},       Field{"header_size", 2096, 4, U32},
-    Field{"dtb_size", 2100, 4, U32},     Field{"dtb_addr", 2104, 8, U64},
+    Field{"magic", 0, 8, Raw},
+    Field{"header_version", 8, 4, U32},
+    Field{"page_size", 12, 4, U32},
+    Field{"kernel_addr", 16, 4, U32},
+    Field{"ramdisk_addr", 20, 4, U32},
+    Field{"vendor_ramdisk_size", 24, 4, U32},
+    Field{"cmdline", 28, 2048, Text},
+    Field{"tags_addr", 2076, 4, U32},
+    Field{"name", 2080, 16, Text},
+    Field{"header_size", 2096, 4, U32},
+    Field{"dtb_size", 2100, 4, U32},
+    Field{"dtb_addr", 2104, 8, U64},
     Field{"vendor_ramdisk_table_size", 2112, 4, U32},
     Field{"vendor_ramdisk_table_entry_num", 2116, 4, U32},
     Field{"vendor_ramdisk_table_entry_size", 2120, 4, U32},
@@ -137,8 +150,12 @@ std::optional<DigestKind> id_recipe(const Image& image) {
   return std::nullopt;
 }
 
-bool looks_like_boot(View start) { return as_text(start).starts_with(kMagic); }
-bool looks_like_vendor_boot(View start) { return as_text(start).starts_with(kVendorMagic); }
+bool looks_like_boot(View start) {
+  return as_text(start).starts_with(kMagic);
+}
+bool looks_like_vendor_boot(View start) {
+  return as_text(start).starts_with(kVendorMagic);
+}
 
 Result<Image> parse_boot(const Blob& bytes) {
   return parse_with(bytes, kMagic, kBootVersionAt, kBootLayouts);

@@ -33,16 +33,16 @@ struct OsVersion {
 /// else the layout's kind. A recovery image has the form of a boot image.
 [[nodiscard]] std::string_view partition_kind(const Image& image);
 
-/// The id field of versions 0-2: SHA-1 (or, some makers, SHA-256) over the sections and their sizes.
-/// nullopt when no known recipe gives the stored value (or the version has none).
+/// The id field of versions 0-2: SHA-1 (or, some makers, SHA-256) over the sections and their
+/// sizes. nullopt when no known recipe gives the stored value (or the version has none).
 [[nodiscard]] std::optional<bool> id_matches(const Image& image);  ///< nullopt: nothing to check
 
-/// The recipe that the stored id follows, if a known one does. An image that is edited gets a true id
-/// exactly when the stock one was true.
+/// The recipe that the stored id follows, if a known one does. An image that is edited gets a true
+/// id exactly when the stock one was true.
 [[nodiscard]] std::optional<DigestKind> id_recipe(const Image& image);
 
-/// Makes the header's derived fields true after sections were replaced: recovery_dtbo_offset, the id
-/// (by `recipe`, which was asked of the stock image), and a lone vendor ramdisk fragment's size.
+/// Makes the header's derived fields true after sections were replaced: recovery_dtbo_offset, the
+/// id (by `recipe`, which was asked of the stock image), and a lone vendor ramdisk fragment's size.
 [[nodiscard]] Status refresh(Image& image, std::optional<DigestKind> recipe);
 
 /// Writes a command line: for versions 0-2 the first 511 bytes, a NUL, and the rest in

@@ -52,8 +52,8 @@ Result<Image> Image::parse(const Layout& layout, const Blob& blob) {
   Image image;
   image.layout_ = &layout;
   WEXLO_TRY(image.page_, page_of(layout, bytes));
-  std::uint64_t at = std::min<std::uint64_t>(align_up(layout.header_size, image.page_),
-                                             bytes.size());
+  std::uint64_t at =
+      std::min<std::uint64_t>(align_up(layout.header_size, image.page_), bytes.size());
   image.header_ = to_bytes(bytes.first(static_cast<std::size_t>(at)));
   for (const SectionRule& rule : layout.sections) {
     const Field& field = *layout.field(rule.size_field);
@@ -156,7 +156,8 @@ Status Image::replace(std::string_view name, Blob bytes) {
 
 std::uint64_t Image::sections_end() const {
   std::uint64_t end = header_.size();
-  for (const Section& section : sections_) end += section.bytes.size() + section.padding.size();
+  for (const Section& section : sections_)
+    end += section.bytes.size() + section.padding.size();
   return end;
 }
 

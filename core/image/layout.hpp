@@ -28,8 +28,8 @@ struct SectionRule {
 };
 
 struct Layout {
-  std::string_view kind;   ///< "boot", "vendor_boot", "vbmeta"
-  unsigned version;        ///< header version
+  std::string_view kind;  ///< "boot", "vendor_boot", "vbmeta"
+  unsigned version;       ///< header version
   std::endian order;
   std::uint32_t header_size;  ///< bytes the fields take; the header section is this, page-aligned
   std::uint32_t page;         ///< sections start at multiples of this; 0: field `page_size` says

@@ -12,8 +12,8 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::array kBootChain{"boot",   "init_boot", "vendor_boot",   "vendor_kernel_boot",
-                                "recovery", "dtbo",    "vbmeta",        "vbmeta_system",
+constexpr std::array kBootChain{"boot",         "init_boot", "vendor_boot", "vendor_kernel_boot",
+                                "recovery",     "dtbo",      "vbmeta",      "vbmeta_system",
                                 "vbmeta_vendor"};
 
 Result<std::vector<const PartitionFacts*>> choose(const Firmware& firmware,
@@ -21,7 +21,8 @@ Result<std::vector<const PartitionFacts*>> choose(const Firmware& firmware,
                                                   const ExtractOptions& options) {
   std::vector<std::string> names = options.partitions;
   if (options.all)
-    for (const PartitionFacts& partition : firmware.partitions()) names.push_back(partition.name);
+    for (const PartitionFacts& partition : firmware.partitions())
+      names.push_back(partition.name);
   else if (names.empty())
     names = boot_chain(firmware);
   std::vector<const PartitionFacts*> chosen;
@@ -29,12 +30,14 @@ Result<std::vector<const PartitionFacts*>> choose(const Firmware& firmware,
     const PartitionFacts* partition = firmware.find(name);
     if (partition == nullptr) {
       std::vector<std::string> there;
-      for (const PartitionFacts& one : firmware.partitions()) there.push_back(one.name);
-      return fail({.code = ErrorCode::NotFound,
-                   .message = fmt::format("no partition is named \"{}\"", name),
-                   .file = firmware_name,
-                   .found = there.empty() ? "none at all" : fmt::format("{}", fmt::join(there, ", ")),
-                   .hint = "Names carry no slot suffix."});
+      for (const PartitionFacts& one : firmware.partitions())
+        there.push_back(one.name);
+      return fail(
+          {.code = ErrorCode::NotFound,
+           .message = fmt::format("no partition is named \"{}\"", name),
+           .file = firmware_name,
+           .found = there.empty() ? "none at all" : fmt::format("{}", fmt::join(there, ", ")),
+           .hint = "Names carry no slot suffix."});
     }
     if (std::ranges::find(chosen, partition) == chosen.end()) chosen.push_back(partition);
   }
@@ -96,7 +99,8 @@ Result<std::vector<ExtractedPartition>> extract(const Firmware& firmware,
     WEXLO_CHECK(check_absent(target(*one), options.overwrite));
 
   std::uint64_t total = 0, before = 0;
-  for (const PartitionFacts* one : chosen) total += one->stored_size;
+  for (const PartitionFacts* one : chosen)
+    total += one->stored_size;
   Context inner = context;
   if (context.progress)
     inner.progress = [&](std::uint64_t done, std::uint64_t) {
@@ -121,7 +125,8 @@ Result<std::vector<ExtractedPartition>> extract(const Firmware& firmware,
     files.push_back(std::move(file));
     out.push_back(std::move(extracted));
   }
-  for (OutputFile& file : files) WEXLO_CHECK(file.commit());
+  for (OutputFile& file : files)
+    WEXLO_CHECK(file.commit());
   guard.keep();
   return out;
 }

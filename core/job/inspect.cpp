@@ -66,8 +66,10 @@ Result<VbmetaInfo> vbmeta_info(const Image& vbmeta) {
                   .rollback_index = vbmeta.number("rollback_index"),
                   .flags = vbmeta.number("flags"),
                   .flag_names = verified::flag_names(vbmeta.number("flags"))};
-  const View key = vbmeta.section("auxiliary")->bytes.view().subspan(
-      vbmeta.number("public_key_offset"), vbmeta.number("public_key_size"));
+  const View key =
+      vbmeta.section("auxiliary")
+          ->bytes.view()
+          .subspan(vbmeta.number("public_key_offset"), vbmeta.number("public_key_size"));
   if (!key.empty()) info.public_key_sha256 = sha256_hex(key);
   WEXLO_TRY(const auto all, verified::descriptors(vbmeta));
   for (const auto& descriptor : all)
@@ -109,8 +111,9 @@ void tell_ramdisk(PartInfo& part, const Section& section, ImageInfo& info) {
     info.origin_reason = journal.error().message;
   } else if (*journal) {
     info.origin = "journaled";
-    info.origin_reason = fmt::format("patched by Wexlo; the stock image was {} bytes with SHA-256 {}",
-                                     (*journal)->stock_size, (*journal)->stock_sha256);
+    info.origin_reason =
+        fmt::format("patched by Wexlo; the stock image was {} bytes with SHA-256 {}",
+                    (*journal)->stock_size, (*journal)->stock_sha256);
     for (const JournalEdit& edit : (*journal)->edits)
       info.journal.push_back(fmt::format("{}: {}", edit.recipe, edit.summary));
   }
@@ -125,8 +128,9 @@ void judge_origin(ImageInfo& info) {
     info.origin_reason = digest ? "the digest in its verified-boot footer is true"
                                 : "the id digest in its header is true";
   } else if (info.origin_reason.empty()) {
-    info.origin_reason = digest || info.id_matches ? "a digest of its own does not match its content"
-                                                   : "it carries no digest of its own";
+    info.origin_reason = digest || info.id_matches
+                             ? "a digest of its own does not match its content"
+                             : "it carries no digest of its own";
   }
 }
 
@@ -176,8 +180,8 @@ Inspection inspect_folder(const fs::path& path) {
   for (const auto& entry : fs::directory_iterator(images, ignored)) {
     if (!entry.is_regular_file(ignored) || entry.path().extension() != ".img") continue;
     const std::uint64_t size = entry.file_size(ignored);
-    out.partitions.push_back({.name = entry.path().stem().string(), .size = size,
-                              .stored_size = size});
+    out.partitions.push_back(
+        {.name = entry.path().stem().string(), .size = size, .stored_size = size});
   }
   std::ranges::sort(out.partitions, {}, &PartitionFacts::name);
   return out;

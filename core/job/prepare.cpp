@@ -63,7 +63,8 @@ class Preparation {
     for (const std::string partition : {"init_boot", "boot"}) {
       WEXLO_CHECK(load(partition));
       candidates.clear();
-      for (const Stock& one : stocks_) candidates.push_back({one.partition, &one.image});
+      for (const Stock& one : stocks_)
+        candidates.push_back({one.partition, &one.image});
       if (partition == "init_boot" && !choose_target(candidates)) continue;
     }
     auto target = choose_target(candidates);
@@ -88,7 +89,8 @@ class Preparation {
         if (firmware_->find(edit.partition) == nullptr)
           return fail({.code = ErrorCode::NoMatch,
                        .message = fmt::format("recipe {} edits partition {}, which this firmware "
-                                              "does not have", edit.recipe, edit.partition),
+                                              "does not have",
+                                              edit.recipe, edit.partition),
                        .file = path_.string(),
                        .hint = "wexlo inspect lists the partitions."});
         names.insert(edit.partition);
@@ -117,13 +119,13 @@ class Preparation {
       auto patched = patch_image(stock(name)->image, role, options_.recipes);
       if (!patched) return fail(in_file(std::move(patched).error(), path_.string() + "!" + name));
       reports.push_back(patched->edits);
-      out_.images.push_back({.partition = name,
-                             .flashed = patched->changed,
-                             .patched = std::move(*patched)});
+      out_.images.push_back(
+          {.partition = name, .flashed = patched->changed, .patched = std::move(*patched)});
     }
     if (auto matched = check_matches(reports); !matched)
       return fail(in_file(std::move(matched).error(), path_.string()));
-    for (const PreparedImage& image : out_.images) WEXLO_CHECK(judge(image));
+    for (const PreparedImage& image : out_.images)
+      WEXLO_CHECK(judge(image));
     if (std::ranges::none_of(out_.images, &PreparedImage::flashed))
       return fail({.code = ErrorCode::NoMatch,
                    .message = "the recipes change nothing in this firmware",
@@ -145,10 +147,11 @@ class Preparation {
                        image.patched.bytes.size() - room),
            image.partition});
     if (image.partition == "vbmeta" && !image.flashed)
-      out_.findings.push_back(
-          {"note", "vbmeta-unchanged",
-           "vbmeta is left as it is: an unlocked phone starts the patched image and warns, a locked "
-           "one refuses it.", "vbmeta"});
+      out_.findings.push_back({"note", "vbmeta-unchanged",
+                               "vbmeta is left as it is: an unlocked phone starts the patched "
+                               "image and warns, a locked "
+                               "one refuses it.",
+                               "vbmeta"});
     return {};
   }
 
@@ -158,8 +161,10 @@ class Preparation {
       fs::create_directory(folder / name, error);
       if (error) return fail(io_error(error.value(), "cannot make the folder", name));
     }
-    PlanFacts facts{.device = out_.build.device, .build = out_.build.fingerprint,
-                    .slots = options_.slots, .wipe = options_.wipe};
+    PlanFacts facts{.device = out_.build.device,
+                    .build = out_.build.fingerprint,
+                    .slots = options_.slots,
+                    .wipe = options_.wipe};
     for (PreparedImage& image : out_.images) {
       if (!image.flashed) continue;
       const View stock_bytes = stock(image.partition)->image.bytes.view();
@@ -172,14 +177,15 @@ class Preparation {
                      .stock_sha256 = sha256_hex(stock_bytes)};
       WEXLO_CHECK(write_checked(folder / image.files.flash_file, image.patched.bytes,
                                 image.files.flash_sha256));
-      WEXLO_CHECK(write_checked(folder / image.files.stock_file, stock_bytes,
-                                image.files.stock_sha256));
+      WEXLO_CHECK(
+          write_checked(folder / image.files.stock_file, stock_bytes, image.files.stock_sha256));
       facts.images.push_back(image.files);
     }
     out_.plan = make_plan(facts);
     const std::string plan = format_plan(out_.plan);
     WEXLO_CHECK(write_file(folder / "plan.toml", as_view(plan), Overwrite::Refuse));
-    const std::string manifest = kit_manifest(out_, path_.filename().string(), sha256_hex(as_view(plan)));
+    const std::string manifest =
+        kit_manifest(out_, path_.filename().string(), sha256_hex(as_view(plan)));
     return write_file(folder / kKitManifest, as_view(manifest), Overwrite::Refuse);
   }
 

@@ -24,7 +24,7 @@ struct PreparedImage {
   std::string partition;
   bool flashed = false;  ///< in the kit; false: looked at, nothing to change
   Patched patched;
-  PlanImage files;       ///< names, sizes and digests inside the kit, when flashed
+  PlanImage files;  ///< names, sizes and digests inside the kit, when flashed
 };
 
 /// What a person should know; `warning` and `note` do not stop the job.

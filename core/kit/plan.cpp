@@ -40,8 +40,8 @@ Step write(const PlanImage& image, const std::string& slot, bool back) {
             .sha256 = back ? image.stock_sha256 : image.flash_sha256,
             .size = back ? image.stock_size : image.size};
   const std::string where = slot == "current" ? "the slot the phone starts from" : "the other slot";
-  step.about = fmt::format("Writes the {} {} to {}.", back ? "stock" : "patched", image.partition,
-                           where);
+  step.about =
+      fmt::format("Writes the {} {} to {}.", back ? "stock" : "patched", image.partition, where);
   if (!back) step.undo = fmt::format("back-{}-{}", image.partition, slot);
   return step;
 }
@@ -89,15 +89,17 @@ Plan make_plan(const PlanFacts& facts) {
     if (!facts.device.empty())
       steps.push_back(expect("device", "product", facts.device,
                              "The images are for this device and no other."));
-    steps.push_back(expect("unlocked", "unlocked", "yes",
-                           "A locked bootloader refuses every write."));
+    steps.push_back(
+        expect("unlocked", "unlocked", "yes", "A locked bootloader refuses every write."));
   };
   const auto writes = [&](std::vector<Step>& steps, bool back) {
     for (const std::string& slot : slots)
-      for (const PlanImage& image : facts.images) steps.push_back(write(image, slot, back));
+      for (const PlanImage& image : facts.images)
+        steps.push_back(write(image, slot, back));
   };
   checks(plan.steps);
-  for (const PlanImage& image : facts.images) plan.steps.push_back(room_for(image));
+  for (const PlanImage& image : facts.images)
+    plan.steps.push_back(room_for(image));
   writes(plan.steps, false);
   if (facts.wipe)
     plan.steps.push_back({.id = "wipe",
@@ -118,8 +120,10 @@ std::string format_plan(const Plan& plan) {
   std::string out = "# The steps of the flash, in order, and the way back.\nformat = 1\n";
   append_text(out, "device", plan.device);
   append_text(out, "build", plan.build);
-  for (const Step& step : plan.steps) append_step(out, "step", step);
-  for (const Step& step : plan.back) append_step(out, "back", step);
+  for (const Step& step : plan.steps)
+    append_step(out, "step", step);
+  for (const Step& step : plan.back)
+    append_step(out, "back", step);
   return out;
 }
 

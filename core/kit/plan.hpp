@@ -31,17 +31,17 @@ struct PlanFacts {
 
 struct Step {
   std::string id;
-  std::string act;     ///< "expect", "write", "wipe", "restart"
-  std::string about;   ///< what and why, one sentence
-  std::string before;  ///< what must hold before it
-  std::string success; ///< how its success is known
-  std::string undo;    ///< the step back; empty: nothing to undo
+  std::string act;      ///< "expect", "write", "wipe", "restart"
+  std::string about;    ///< what and why, one sentence
+  std::string before;   ///< what must hold before it
+  std::string success;  ///< how its success is known
+  std::string undo;     ///< the step back; empty: nothing to undo
   bool data_loss = false;
   unsigned usual_seconds = 1;
   // by act
-  std::string variable, value;               ///< expect: a variable and what it has to be
-  std::optional<std::uint64_t> at_least;     ///< expect: instead of value, a smallest number (bytes)
-  std::string partition, slot, file, sha256; ///< write; slot "current" or "other"
+  std::string variable, value;            ///< expect: a variable and what it has to be
+  std::optional<std::uint64_t> at_least;  ///< expect: instead of value, a smallest number (bytes)
+  std::string partition, slot, file, sha256;  ///< write; slot "current" or "other"
   std::uint64_t size = 0;
 };
 

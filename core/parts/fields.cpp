@@ -13,15 +13,22 @@ namespace wexlo::parts {
 namespace {
 
 /// Follow from the parts, or would make it another kind of image.
-constexpr std::array kDerived{
-    std::string_view("magic"), std::string_view("header_version"), std::string_view("page_size"),
-    std::string_view("header_size"), std::string_view("id"), std::string_view("extra_cmdline"),
-    std::string_view("recovery_dtbo_offset"), std::string_view("required_version_major"),
-    std::string_view("vendor_ramdisk_table_entry_num"),
-    std::string_view("vendor_ramdisk_table_entry_size"), std::string_view("algorithm_type"),
-    std::string_view("hash_offset"), std::string_view("signature_offset"),
-    std::string_view("public_key_offset"), std::string_view("public_key_metadata_offset"),
-    std::string_view("descriptors_offset")};
+constexpr std::array kDerived{std::string_view("magic"),
+                              std::string_view("header_version"),
+                              std::string_view("page_size"),
+                              std::string_view("header_size"),
+                              std::string_view("id"),
+                              std::string_view("extra_cmdline"),
+                              std::string_view("recovery_dtbo_offset"),
+                              std::string_view("required_version_major"),
+                              std::string_view("vendor_ramdisk_table_entry_num"),
+                              std::string_view("vendor_ramdisk_table_entry_size"),
+                              std::string_view("algorithm_type"),
+                              std::string_view("hash_offset"),
+                              std::string_view("signature_offset"),
+                              std::string_view("public_key_offset"),
+                              std::string_view("public_key_metadata_offset"),
+                              std::string_view("descriptors_offset")};
 
 bool is_derived(std::string_view name) {
   return name.ends_with("_size") || std::ranges::find(kDerived, name) != kDerived.end();
@@ -56,7 +63,8 @@ Result<std::vector<std::uint32_t>> parse_parts(const FieldText& field, char sepa
     const auto [at, bad] = std::from_chars(rest.data(), rest.data() + rest.size(), value);
     rest.remove_prefix(static_cast<std::size_t>(at - rest.data()));
     const bool last = numbers.size() + 1 == limits.size();
-    if (bad != std::errc() || value > limit || (last ? !rest.empty() : !rest.starts_with(separator)))
+    if (bad != std::errc() || value > limit ||
+        (last ? !rest.empty() : !rest.starts_with(separator)))
       return fail({.code = ErrorCode::BadValue,
                    .message = fmt::format("header field {} is not of its form", field.name),
                    .expected = std::string(form),
@@ -83,8 +91,10 @@ Status set_patch_level(Image& image, const FieldText& field) {
     constexpr std::array<std::uint32_t, 2> limits{2127, 12};
     WEXLO_TRY(const auto v, parse_parts(field, '-', limits, "YYYY-MM, 2000 to 2127"));
     if (v[0] < 2000)
-      return fail({.code = ErrorCode::BadValue, .message = "patch_level is before 2000",
-                   .expected = "YYYY-MM, 2000 to 2127", .found = field.value});
+      return fail({.code = ErrorCode::BadValue,
+                   .message = "patch_level is before 2000",
+                   .expected = "YYYY-MM, 2000 to 2127",
+                   .found = field.value});
     packed |= (v[0] - 2000) << 4 | v[1];
   }
   return image.set_number("os_version", packed);

@@ -37,7 +37,7 @@ struct Change {
 
 struct Repacked {
   Bytes bytes;
-  std::vector<Change> changes;       ///< empty: the bytes are the stock image's
+  std::vector<Change> changes;  ///< empty: the bytes are the stock image's
   std::vector<std::string> notes;
 };
 

@@ -39,7 +39,8 @@ class Repacker {
     if (!manifest_.contains("header_file")) return whole();
     WEXLO_TRY(Image image, stock_image());
     WEXLO_CHECK(set_header(image));
-    for (const Part& part : parts_) WEXLO_CHECK(set_part(image, part));
+    for (const Part& part : parts_)
+      WEXLO_CHECK(set_part(image, part));
     WEXLO_TRY(out_.bytes, finish(std::move(image)));
     return std::move(out_);
   }
@@ -100,8 +101,7 @@ class Repacker {
 
   /// An image kept whole: the file is the image.
   Result<Repacked> whole() {
-    if (parts_.size() != 1)
-      return fail(toml_error(manifest_, "one part was expected", file_));
+    if (parts_.size() != 1) return fail(toml_error(manifest_, "one part was expected", file_));
     out_.bytes = to_bytes(parts_.front().bytes.view());
     if (parts_.front().changed()) out_.changes.push_back({"image", "content", "", "other bytes"});
     return std::move(out_);
@@ -154,9 +154,9 @@ class Repacker {
         error.found = field.value;
         return fail(std::move(error));
       }
-      out_.changes.push_back({"header", "field", field.name,
-                              fmt::format("{} -> {}", old == stock.end() ? "" : old->value,
-                                          field.value)});
+      out_.changes.push_back(
+          {"header", "field", field.name,
+           fmt::format("{} -> {}", old == stock.end() ? "" : old->value, field.value)});
     }
     return {};
   }
@@ -186,8 +186,9 @@ class Repacker {
                    .file = (folder_ / (part.name + ".bin")).string(),
                    .expected = part.sha256,
                    .found = sha256_hex(part.bytes.view()),
-                   .hint = "Edit the tree; to put in a whole other ramdisk, take the lines tree and "
-                           "list out of parts.toml."});
+                   .hint =
+                       "Edit the tree; to put in a whole other ramdisk, take the lines tree and "
+                       "list out of parts.toml."});
     WEXLO_TRY(Ramdisk ramdisk, parse_ramdisk(part.bytes));
     const TreePaths paths{folder_ / fs::path(part.tree).filename(),
                           folder_ / (fs::path(part.tree).filename().string() + ".odd"),

@@ -79,12 +79,14 @@ class Rebuild {
       if (streams.empty() || streams.size() > ramdisk_.segments.size())
         return fail({.code = ErrorCode::BadValue,
                      .message = fmt::format("line {} of the list belongs to no stream of the "
-                                            "ramdisk", row.line),
+                                            "ramdisk",
+                                            row.line),
                      .hint = "Keep the `stream` lines as they were."});
       WEXLO_CHECK(take_row(row, streams.size() - 1, streams.back()));
     }
     streams.resize(ramdisk_.segments.size());
-    for (std::size_t s = 0; s < streams.size(); ++s) finish_stream(s, std::move(streams[s]));
+    for (std::size_t s = 0; s < streams.size(); ++s)
+      finish_stream(s, std::move(streams[s]));
     WEXLO_CHECK(add_new_files());
     std::ranges::sort(changes_, {}, [](const TreeChange& c) { return std::tie(c.place, c.what); });
     return std::move(changes_);
@@ -161,16 +163,15 @@ class Rebuild {
     if (row.type != "d") handled_.insert(newc::place_of(row.name));
     if (is_gone(row)) {
       if (known == nullptr)
-        return fail({.code = ErrorCode::NotFound,
-                     .message = fmt::format("line {} of the list names a file that is not there",
-                                            row.line),
-                     .file = (paths_.tree / newc::place_of(row.name)).string(),
-                     .hint = "Put the file into the tree, or take the line out."});
+        return fail(
+            {.code = ErrorCode::NotFound,
+             .message = fmt::format("line {} of the list names a file that is not there", row.line),
+             .file = (paths_.tree / newc::place_of(row.name)).string(),
+             .hint = "Put the file into the tree, or take the line out."});
       changes_.push_back({"removed", newc::place_of(row.name), "no longer in the tree"});
       return {};
     }
-    Entry entry =
-        known != nullptr ? *known->entry : Entry::make(row.name, type_bits(row.type), {});
+    Entry entry = known != nullptr ? *known->entry : Entry::make(row.name, type_bits(row.type), {});
     if (known == nullptr) changes_.push_back({"added", newc::place_of(row.name), "by the list"});
     WEXLO_CHECK(set_attributes(entry, row, known != nullptr ? known->row : nullptr));
     if (row.type == "f" && row.linked.empty()) {
@@ -189,10 +190,10 @@ class Rebuild {
   Status set_attributes(Entry& entry, const ListRow& row, const ListRow* stock) {
     if (stock != nullptr && stock->same_attributes(row)) return {};
     if (stock != nullptr)
-      changes_.push_back({"attributes", newc::place_of(row.name),
-                          fmt::format("{} {:04o} {}:{} -> {} {:04o} {}:{}", stock->type, stock->mode,
-                                      stock->uid, stock->gid, row.type, row.mode, row.uid,
-                                      row.gid)});
+      changes_.push_back(
+          {"attributes", newc::place_of(row.name),
+           fmt::format("{} {:04o} {}:{} -> {} {:04o} {}:{}", stock->type, stock->mode, stock->uid,
+                       stock->gid, row.type, row.mode, row.uid, row.gid)});
     entry.set(Field::Mode, type_bits(row.type) | row.mode);
     entry.set(Field::Uid, row.uid);
     entry.set(Field::Gid, row.gid);
@@ -235,13 +236,14 @@ class Rebuild {
       const auto mode = fs::status(path, ignored).permissions();
       const bool runs = (mode & fs::perms::owner_exec) != fs::perms::none;
       WEXLO_TRY(Blob content, read_file(path));
-      fresh.emplace(place, Entry::make(place, newc::Regular | (runs ? 0755u : 0644u),
-                                       std::move(content)));
+      fresh.emplace(place,
+                    Entry::make(place, newc::Regular | (runs ? 0755u : 0644u), std::move(content)));
     }
     for (auto& [place, entry] : fresh) {
       if (find_entry(ramdisk_, place)) continue;
       WEXLO_TRY(const auto made, add_entry(ramdisk_, std::move(entry)));
-      for (const std::string& one : made) changes_.push_back({"added", one, "new in the tree"});
+      for (const std::string& one : made)
+        changes_.push_back({"added", one, "new in the tree"});
     }
     return {};
   }

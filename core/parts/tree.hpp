@@ -1,7 +1,7 @@
 #pragma once
-/// A ramdisk as a folder: a plain tree of files, and a list beside it with what a host's file system
-/// cannot hold without root rights (owners, modes, times, device nodes, links, any spelling of
-/// names): docs/formats/parts.md.
+/// A ramdisk as a folder: a plain tree of files, and a list beside it with what a host's file
+/// system cannot hold without root rights (owners, modes, times, device nodes, links, any spelling
+/// of names): docs/formats/parts.md.
 
 #include <filesystem>
 #include <string>

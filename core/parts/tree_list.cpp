@@ -15,15 +15,20 @@ namespace {
 using newc::Entry;
 using newc::Field;
 
-constexpr std::array<std::pair<std::string_view, std::uint32_t>, 7> kTypes{{
-    {"f", newc::Regular}, {"d", newc::Directory}, {"l", newc::Symlink}, {"c", newc::Character},
-    {"b", newc::Block}, {"p", newc::Fifo}, {"s", newc::Socket}}};
+constexpr std::array<std::pair<std::string_view, std::uint32_t>, 7> kTypes{{{"f", newc::Regular},
+                                                                            {"d", newc::Directory},
+                                                                            {"l", newc::Symlink},
+                                                                            {"c", newc::Character},
+                                                                            {"b", newc::Block},
+                                                                            {"p", newc::Fifo},
+                                                                            {"s", newc::Socket}}};
 
 constexpr std::string_view kNotMade = "-";  ///< a folder that stands in the list alone
 
 constexpr std::string_view kHead =
     "# The ramdisk's entries in their order: TYPE MODE UID GID MTIME DEVICE NAME\n"
-    "# TYPE: f file, d folder, l symlink (-> TARGET), c and b device (MAJOR:MINOR), p pipe, s socket\n"
+    "# TYPE: f file, d folder, l symlink (-> TARGET), c and b device (MAJOR:MINOR), p pipe, s "
+    "socket\n"
     "# = FILE: the content is in tree.odd/FILE   == NAME: a hard link, its content is at NAME\n"
     "# %XX is a byte. A line taken out removes the entry; a file put into tree/ needs no line.\n";
 
@@ -40,7 +45,8 @@ class Claims {
   /// False when the content has to go to tree.odd/ instead.
   bool claim(const std::string& place, bool folder) {
     if (place.empty() || !portable(place)) return place.empty() && folder;
-    for (std::size_t cut = place.find('/'); cut != std::string::npos; cut = place.find('/', cut + 1))
+    for (std::size_t cut = place.find('/'); cut != std::string::npos;
+         cut = place.find('/', cut + 1))
       if (!take(place.substr(0, cut), true)) return false;
     const auto at = taken_.find(lower(place));
     if (at != taken_.end() && !folder) return false;
@@ -58,8 +64,8 @@ class Claims {
   }
   static bool portable(std::string_view place) {
     for (const unsigned char c : place)
-      if (c < 0x20 || c >= 0x7f || std::string_view("\\:*?\"<>|").find(static_cast<char>(c)) !=
-                                       std::string_view::npos)
+      if (c < 0x20 || c >= 0x7f ||
+          std::string_view("\\:*?\"<>|").find(static_cast<char>(c)) != std::string_view::npos)
         return false;
     const std::string framed = "/" + std::string(place) + "/";
     return place.size() < 1000 && framed.find("./") == std::string::npos &&

@@ -28,7 +28,9 @@ class Unpacker {
       WEXLO_CHECK(write_image(*loaded_.image));
     } else {
       WEXLO_CHECK(save("image.bin", loaded_.bytes.view()));
-      begin_part({.name = "image", .file = "image.bin", .size = loaded_.bytes.size(),
+      begin_part({.name = "image",
+                  .file = "image.bin",
+                  .size = loaded_.bytes.size(),
                   .note = "this kind of image is kept whole"},
                  loaded_.bytes.view());
     }
@@ -58,15 +60,16 @@ class Unpacker {
   }
 
   Status write_image(const Image& image) {
-    text_ += fmt::format("header_version = {}\nheader_file = \"header.bin\"\nheader_sha256 = \"{}\"\n",
-                         image.layout().version, sha256_hex(image.header()));
+    text_ +=
+        fmt::format("header_version = {}\nheader_file = \"header.bin\"\nheader_sha256 = \"{}\"\n",
+                    image.layout().version, sha256_hex(image.header()));
     if (const auto recipe = boot::id_recipe(image))
-      text_ += fmt::format("id_digest = \"{}\"\n",
-                           *recipe == DigestKind::Sha1 ? "sha1" : "sha256");
+      text_ += fmt::format("id_digest = \"{}\"\n", *recipe == DigestKind::Sha1 ? "sha1" : "sha256");
     WEXLO_CHECK(keep("tail", image.tail().view(), "tail.bin"));
     WEXLO_CHECK(save("header.bin", image.header()));
     text_ += "\n[header]\n" + format_fields(editable_fields(image));
-    for (const Section& section : image.sections()) WEXLO_CHECK(write_section(image, section));
+    for (const Section& section : image.sections())
+      WEXLO_CHECK(write_section(image, section));
     return {};
   }
 
@@ -107,8 +110,7 @@ class Unpacker {
 }  // namespace
 
 Result<Unpacked> unpack(const LoadedImage& image, const fs::path& folder, Overwrite overwrite) {
-  WEXLO_TRY(OutputFolder out,
-            OutputFolder::create(folder, overwrite, std::string(kManifest)));
+  WEXLO_TRY(OutputFolder out, OutputFolder::create(folder, overwrite, std::string(kManifest)));
   WEXLO_TRY(Unpacked unpacked, Unpacker(image, out.path()).run());
   WEXLO_CHECK(out.commit());
   return unpacked;

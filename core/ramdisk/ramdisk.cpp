@@ -40,8 +40,9 @@ Result<RamdiskSegment> parse_segment(const Blob& bytes, std::size_t at, std::uin
   if (!kind) {
     const auto name = unsupported_name(rest);
     return fail({.code = name ? ErrorCode::Unsupported : ErrorCode::BadMagic,
-                 .message = name ? fmt::format("a ramdisk in {} form is not supported yet", *name)
-                                 : "the ramdisk is neither an archive nor compressed in a known way",
+                 .message = name
+                                ? fmt::format("a ramdisk in {} form is not supported yet", *name)
+                                : "the ramdisk is neither an archive nor compressed in a known way",
                  .offset = at,
                  .expected = "gzip, lz4 legacy, xz, bzip2 or cpio",
                  .found = hex(rest.first(std::min<std::size_t>(rest.size(), 8)))});
@@ -82,8 +83,10 @@ std::vector<std::size_t> link_group(const newc::Archive& archive, std::size_t in
   std::vector<std::size_t> group;
   const auto& entries = archive.entries;
   std::size_t begin = index, end = index;
-  while (begin > 0 && !entries[begin - 1].is_trailer()) --begin;
-  while (end < entries.size() && !entries[end].is_trailer()) ++end;
+  while (begin > 0 && !entries[begin - 1].is_trailer())
+    --begin;
+  while (end < entries.size() && !entries[end].is_trailer())
+    ++end;
   for (std::size_t i = begin; i < end; ++i)
     if (i != index && is_linked(entries[i]) && link_key(entries[i]) == link_key(entries[index]))
       group.push_back(i);
@@ -94,8 +97,8 @@ std::uint32_t usual_time(const newc::Archive& archive) {
   std::map<std::uint32_t, std::size_t> counts;
   for (const Entry& entry : archive.entries)
     if (!entry.is_trailer()) ++counts[entry.get(Field::Mtime)];
-  const auto most = std::ranges::max_element(
-      counts, {}, [](const auto& item) { return item.second; });
+  const auto most =
+      std::ranges::max_element(counts, {}, [](const auto& item) { return item.second; });
   return most == counts.end() ? 0 : most->first;
 }
 
@@ -104,7 +107,8 @@ void insert_entry(Ramdisk& ramdisk, Entry entry) {
   segment.touched = true;
   auto& entries = segment.archive.entries;
   std::uint32_t ino = 0;
-  for (const Entry& other : entries) ino = std::max(ino, other.get(Field::Ino));
+  for (const Entry& other : entries)
+    ino = std::max(ino, other.get(Field::Ino));
   entry.set(Field::Ino, ino + 1);
   auto at = entries.end();
   if (at != entries.begin() && std::prev(at)->is_trailer()) --at;
@@ -119,7 +123,8 @@ Result<Ramdisk> parse_ramdisk(const Blob& bytes, const RamdiskLimits& limits) {
   std::uint64_t left = limits.decoded_bytes;
   while (at < bytes.size()) {
     std::size_t begin = at;
-    while (begin < bytes.size() && bytes.view()[begin] == std::byte{0}) ++begin;
+    while (begin < bytes.size() && bytes.view()[begin] == std::byte{0})
+      ++begin;
     const View rest = bytes.view().subspan(begin);
     const bool more = newc::looks_like_newc(rest) || detect_compression(rest);
     if (!more && !ramdisk.segments.empty()) break;
@@ -135,10 +140,11 @@ Result<Ramdisk> parse_ramdisk(const Blob& bytes, const RamdiskLimits& limits) {
     ramdisk.segments.push_back(std::move(*segment));
   }
   if (ramdisk.segments.empty())
-    return fail({.code = ErrorCode::BadMagic,
-                 .message = "the ramdisk is empty",
-                 .offset = 0,
-                 .hint = "Another partition (init_boot, boot or recovery) holds the first ramdisk."});
+    return fail(
+        {.code = ErrorCode::BadMagic,
+         .message = "the ramdisk is empty",
+         .offset = 0,
+         .hint = "Another partition (init_boot, boot or recovery) holds the first ramdisk."});
   ramdisk.tail = bytes.rest(at);
   return ramdisk;
 }
@@ -153,8 +159,8 @@ Result<Bytes> encode_ramdisk(const Ramdisk& ramdisk) {
       append(out, segment.encoded.view());
       continue;
     }
-    WEXLO_TRY(const Bytes encoded, encode(segment.compression, newc::write(segment.archive),
-                                          segment.framing));
+    WEXLO_TRY(const Bytes encoded,
+              encode(segment.compression, newc::write(segment.archive), segment.framing));
     append(out, View(encoded));
   }
   append(out, ramdisk.tail.view());
@@ -186,7 +192,8 @@ Result<std::vector<std::string>> add_entry(Ramdisk& ramdisk, Entry entry) {
   const std::uint32_t time = usual_time(archive);
   std::vector<std::string> made;
   const std::string place = newc::place_of(entry.name());
-  for (std::size_t cut = place.find('/'); cut != std::string::npos; cut = place.find('/', cut + 1)) {
+  for (std::size_t cut = place.find('/'); cut != std::string::npos;
+       cut = place.find('/', cut + 1)) {
     const std::string parent = place.substr(0, cut);
     if (const auto at = find_entry(ramdisk, parent)) {
       if (entry_at(ramdisk, *at).type() == newc::Directory) continue;
@@ -224,7 +231,8 @@ void detach_links(Ramdisk& ramdisk, EntryAt at) {
   own.set_data(data);
   own.set(Field::Nlink, 1);
   std::uint32_t ino = 0;
-  for (const Entry& entry : entries) ino = std::max(ino, entry.get(Field::Ino));
+  for (const Entry& entry : entries)
+    ino = std::max(ino, entry.get(Field::Ino));
   own.set(Field::Ino, ino + 1);
 }
 
@@ -253,7 +261,8 @@ Status check_places(const Ramdisk& ramdisk) {
       for (std::size_t cut = place.find('/'); cut != std::string::npos;
            cut = place.find('/', cut + 1))
         if (links.contains(place.substr(0, cut)))
-          return refuse(entry, fmt::format("goes through the symlink \"{}\"", place.substr(0, cut)));
+          return refuse(entry,
+                        fmt::format("goes through the symlink \"{}\"", place.substr(0, cut)));
       // A later entry replaces an earlier one of the same place, whatever its type.
       if (entry.type() == newc::Symlink)
         links.insert(place);

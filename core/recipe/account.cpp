@@ -51,7 +51,8 @@ class Account {
     if (!output_.image || output_.image->layout().version != stock_.image->layout().version)
       return unexplained("it is of another kind");
     WEXLO_CHECK(header());
-    for (const Section& section : output_.image->sections()) WEXLO_CHECK(check_section(section));
+    for (const Section& section : output_.image->sections())
+      WEXLO_CHECK(check_section(section));
     WEXLO_CHECK(tail());
     return {};
   }
@@ -65,8 +66,10 @@ class Account {
     const View out = output_bytes(), old = stock_bytes();
     const auto differs = [&](std::uint64_t at) { return at >= old.size() || out[at] != old[at]; };
     std::uint64_t end = begin + size;
-    while (begin < end && !differs(begin)) ++begin;
-    while (end > begin && !differs(end - 1)) --end;
+    while (begin < end && !differs(begin))
+      ++begin;
+    while (end > begin && !differs(end - 1))
+      --end;
     if (begin < end)
       patched_.ranges.push_back({begin, end - begin, std::move(region), std::move(cause)});
   }
@@ -74,8 +77,9 @@ class Account {
   /// Fields that follow from a changed ramdisk.
   bool follows(std::string_view field) const {
     const bool ramdisk = !intent_.entries.empty();
-    if (field == "id") return ramdisk && boot::id_recipe(*stock_.image).has_value() &&
-                              boot::id_recipe(*output_.image) == boot::id_recipe(*stock_.image);
+    if (field == "id")
+      return ramdisk && boot::id_recipe(*stock_.image).has_value() &&
+             boot::id_recipe(*output_.image) == boot::id_recipe(*stock_.image);
     return ramdisk && (field == "ramdisk_size" || field == "vendor_ramdisk_size" ||
                        field == "recovery_dtbo_offset");
   }
@@ -125,8 +129,8 @@ class Account {
   Status table(const Section& section, const Section& old) const {
     constexpr std::size_t kSizeField = 4;
     const View now = section.bytes.view();
-    if (now.size() != old.bytes.size() || !equal(now.subspan(kSizeField),
-                                                 old.bytes.view().subspan(kSizeField)))
+    if (now.size() != old.bytes.size() ||
+        !equal(now.subspan(kSizeField), old.bytes.view().subspan(kSizeField)))
       return unexplained("the vendor ramdisk table", section.offset);
     return {};
   }
@@ -138,8 +142,8 @@ class Account {
       const auto& entries = ramdisk.segments[s].archive.entries;
       for (std::size_t i = 0; i < entries.size(); ++i) {
         // Separators and doubled names count by their place in the order.
-        const std::string place =
-            entries[i].is_trailer() ? fmt::format("//end {}", s) : newc::place_of(entries[i].name());
+        const std::string place = entries[i].is_trailer() ? fmt::format("//end {}", s)
+                                                          : newc::place_of(entries[i].name());
         order.push_back(place);
         out[place] = {s, i};
       }
@@ -165,8 +169,9 @@ class Account {
       const auto meant = intent_.entries.find(place);
       if (meant == intent_.entries.end() || meant->second != state.sha256)
         return unexplained(fmt::format("ramdisk entry /{}", place));
-      patched_.entries.push_back(fmt::format("{} /{}: {}", before == at_old.end() ? "added" : "changed",
-                                             place, intent_.causes.at(place)));
+      patched_.entries.push_back(fmt::format("{} /{}: {}",
+                                             before == at_old.end() ? "added" : "changed", place,
+                                             intent_.causes.at(place)));
       found.insert(place);
     }
     for (const auto& [place, sha256] : intent_.entries)

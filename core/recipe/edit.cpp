@@ -36,7 +36,9 @@ struct Summary {
 
 }  // namespace
 
-std::string Edit::summary() const { return std::visit(Summary{}, what); }
+std::string Edit::summary() const {
+  return std::visit(Summary{}, what);
+}
 
 std::string Edit::digest() const {
   Hasher hasher(DigestKind::Sha256);
@@ -47,8 +49,8 @@ std::string Edit::digest() const {
     const auto shown = [](const std::optional<std::uint32_t>& value) {
       return value ? fmt::format("{}", *value) : std::string("-");
     };
-    hasher.update(as_view(fmt::format("\n{} {} {}\n", shown(put->mode), shown(put->uid),
-                                      shown(put->gid))));
+    hasher.update(
+        as_view(fmt::format("\n{} {} {}\n", shown(put->mode), shown(put->uid), shown(put->gid))));
     hasher.update(put->content.view());
   }
   return hex(hasher.finish());

@@ -1,6 +1,6 @@
 #pragma once
-/// The journal: what a patched image carries in its ramdisk, at /wexlo/journal.toml, so that a patch
-/// is known again. Kept stock files stand beside it under /wexlo/stock/.
+/// The journal: what a patched image carries in its ramdisk, at /wexlo/journal.toml, so that a
+/// patch is known again. Kept stock files stand beside it under /wexlo/stock/.
 
 #include <optional>
 #include <string>

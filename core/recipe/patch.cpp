@@ -25,7 +25,8 @@ class Patcher {
   Result<Patched> run(const std::vector<Recipe>& recipes) {
     WEXLO_CHECK(open_ramdisk(recipes));
     for (const Recipe& recipe : recipes)
-      for (const Edit& edit : recipe.edits) WEXLO_CHECK(apply(edit));
+      for (const Edit& edit : recipe.edits)
+        WEXLO_CHECK(apply(edit));
     if (!out_.changed) {
       out_.bytes = to_bytes(stock_.bytes.view());
       return std::move(out_);
@@ -47,9 +48,8 @@ class Patcher {
 
   Status open_ramdisk(const std::vector<Recipe>& recipes) {
     const auto wanted = [&](const Edit& edit) { return !edit.on_vbmeta() && concerns(edit); };
-    const bool needed = std::ranges::any_of(recipes, [&](const Recipe& recipe) {
-      return std::ranges::any_of(recipe.edits, wanted);
-    });
+    const bool needed = std::ranges::any_of(
+        recipes, [&](const Recipe& recipe) { return std::ranges::any_of(recipe.edits, wanted); });
     section_ = boot::ramdisk_section(image_);
     if (!needed || section_.empty()) return {};
     const Section& section = *image_.section(section_);
@@ -63,7 +63,9 @@ class Patcher {
   }
 
   Status apply(const Edit& edit) {
-    EditReport report{.recipe = edit.recipe, .kind = edit.kind, .summary = edit.summary(),
+    EditReport report{.recipe = edit.recipe,
+                      .kind = edit.kind,
+                      .summary = edit.summary(),
                       .may_miss = edit.may_miss};
     if (concerns(edit)) {
       WEXLO_TRY(report.outcome, perform(edit, report.details));
@@ -174,8 +176,8 @@ class Patcher {
     for (const std::string& place : places) {
       const EntryAt at = *find_entry(*ramdisk_, place);
       if (entry_at(*ramdisk_, at).type() != newc::Regular) continue;
-      const FstabEdit done = drop_fstab_flags(as_text(content_of(*ramdisk_, at).view()),
-                                              edit.mount_point, edit.flags);
+      const FstabEdit done =
+          drop_fstab_flags(as_text(content_of(*ramdisk_, at).view()), edit.mount_point, edit.flags);
       if (done.changes.empty()) continue;
       for (const std::string& change : done.changes)
         details.push_back(fmt::format("/{}: {}", place, change));
@@ -205,12 +207,13 @@ class Patcher {
     if (before == after) return Outcome::AlreadyDone;
     WEXLO_CHECK(image_.set_number("flags", after));
     intent_.fields.insert("flags");
-    details.push_back(fmt::format("flags {} -> {} ({})", before, after,
-                                  after == 0 ? "none set" : fmt::format("{}", fmt::join(
-                                                   verified::flag_names(after), ", "))));
+    details.push_back(fmt::format(
+        "flags {} -> {} ({})", before, after,
+        after == 0 ? "none set" : fmt::format("{}", fmt::join(verified::flag_names(after), ", "))));
     if (image_.number("algorithm_type") != 0)
-      out_.notes.push_back("The signature of vbmeta is stale now: an unlocked phone goes on, a "
-                           "locked one refuses it. Never lock the phone with this image.");
+      out_.notes.push_back(
+          "The signature of vbmeta is stale now: an unlocked phone goes on, a "
+          "locked one refuses it. Never lock the phone with this image.");
     return Outcome::Applied;
   }
 
@@ -262,10 +265,10 @@ std::string partition_of(const LoadedImage& image) {
   if (!image.image) return std::string(image.format->kind);
   const auto footer = verified::find_footer(image.bytes.view());
   if (footer && *footer) {
-    const auto vbmeta = verified::parse_vbmeta(
-        image.bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
-    const auto all = vbmeta ? verified::descriptors(*vbmeta)
-                            : Result<std::vector<verified::Descriptor>>{};
+    const auto vbmeta =
+        verified::parse_vbmeta(image.bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
+    const auto all =
+        vbmeta ? verified::descriptors(*vbmeta) : Result<std::vector<verified::Descriptor>>{};
     for (const auto& descriptor : all ? *all : std::vector<verified::Descriptor>{})
       if (const auto* hash = std::get_if<verified::HashDescriptor>(&descriptor.value))
         return hash->partition;
@@ -276,10 +279,10 @@ std::string partition_of(const LoadedImage& image) {
 Result<Patched> patch_image(const LoadedImage& stock, const PatchRole& role,
                             const std::vector<Recipe>& recipes) {
   if (!stock.image)
-    return fail({.code = ErrorCode::Unsupported,
-                 .message = fmt::format("an image of kind {} cannot be patched yet",
-                                        stock.format->kind),
-                 .hint = "boot, init_boot, vendor_boot and vbmeta images can."});
+    return fail(
+        {.code = ErrorCode::Unsupported,
+         .message = fmt::format("an image of kind {} cannot be patched yet", stock.format->kind),
+         .hint = "boot, init_boot, vendor_boot and vbmeta images can."});
   return Patcher(stock, role).run(recipes);
 }
 
@@ -289,9 +292,8 @@ Status check_matches(const std::vector<std::vector<EditReport>>& reports) {
   for (std::size_t i = 0; i < reports.front().size(); ++i) {
     const EditReport& edit = reports.front()[i];
     const auto with = [&](Outcome outcome) {
-      return std::ranges::any_of(reports, [&](const auto& image) {
-        return image[i].outcome == outcome;
-      });
+      return std::ranges::any_of(reports,
+                                 [&](const auto& image) { return image[i].outcome == outcome; });
     };
     const bool done = with(Outcome::Applied) || with(Outcome::AlreadyDone);
     any |= done || with(Outcome::NoMatch);
@@ -303,9 +305,10 @@ Status check_matches(const std::vector<std::vector<EditReport>>& reports) {
                          "may_miss = true there."});
   }
   if (any || reports.front().empty()) return {};
-  return fail({.code = ErrorCode::NoMatch,
-               .message = "no edit of the recipe concerns this kind of image",
-               .hint = "Ramdisk edits go to boot, init_boot or vendor_boot; vbmeta flags to vbmeta."});
+  return fail(
+      {.code = ErrorCode::NoMatch,
+       .message = "no edit of the recipe concerns this kind of image",
+       .hint = "Ramdisk edits go to boot, init_boot or vendor_boot; vbmeta flags to vbmeta."});
 }
 
 }  // namespace wexlo

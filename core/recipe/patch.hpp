@@ -34,7 +34,7 @@ struct ChangedRange {
 };
 
 struct Patched {
-  Bytes bytes;                       ///< the input's own when nothing changed
+  Bytes bytes;  ///< the input's own when nothing changed
   bool changed = false;
   std::vector<EditReport> edits;     ///< in the recipes' order
   std::vector<ChangedRange> ranges;  ///< by offset

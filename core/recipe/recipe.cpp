@@ -66,8 +66,10 @@ class RecipeReader {
   Status known_keys(const toml::table& table, std::initializer_list<std::string_view> known) const {
     for (const auto& [key, node] : table)
       if (std::ranges::find(known, key.str()) == known.end())
-        return fail(toml_error(node, fmt::format("unknown key \"{}\"; known here: {}", key.str(),
-                                                 fmt::join(known, ", ")), file_));
+        return fail(toml_error(
+            node,
+            fmt::format("unknown key \"{}\"; known here: {}", key.str(), fmt::join(known, ", ")),
+            file_));
     return {};
   }
 
@@ -95,8 +97,7 @@ class RecipeReader {
       const auto at = settings_->find(parameter.name);
       if (at != settings_->end()) {
         // A path given on the command line counts from where the command was typed.
-        values_[parameter.name] =
-            parameter.file ? fs::absolute(at->second).string() : at->second;
+        values_[parameter.name] = parameter.file ? fs::absolute(at->second).string() : at->second;
       } else if (parameter.fallback) {
         values_[parameter.name] = *parameter.fallback;
       } else {
@@ -190,8 +191,8 @@ class RecipeReader {
     WEXLO_TRY(const std::string path, text(table, "path"));
     put.path = newc::place_of(path);
     if (put.path.empty() || ("/" + put.path + "/").find("/../") != std::string::npos)
-      return fail(toml_error(*table.get("path"), "path does not name a file inside the ramdisk",
-                             file_));
+      return fail(
+          toml_error(*table.get("path"), "path does not name a file inside the ramdisk", file_));
     WEXLO_TRY(put.from, text(table, "from"));
     WEXLO_TRY(put.mode, number(table, "mode", 07777));
     WEXLO_TRY(put.uid, number(table, "uid", 0xffffffffu));
@@ -245,7 +246,8 @@ class RecipeReader {
         if (!flag)
           return fail(toml_error(*table.get(key),
                                  fmt::format("no vbmeta flag is named \"{}\"; known: "
-                                             "hashtree-disabled, verification-disabled", word),
+                                             "hashtree-disabled, verification-disabled",
+                                             word),
                                  file_));
         *into |= *flag;
       }
@@ -299,7 +301,8 @@ Result<std::vector<Recipe>> load_recipes(const std::vector<std::string>& specs,
   std::set<std::string> known;
   for (const std::string& spec : specs) {
     WEXLO_TRY(Recipe recipe, load_recipe(spec, settings));
-    for (const Parameter& parameter : recipe.parameters) known.insert(parameter.name);
+    for (const Parameter& parameter : recipe.parameters)
+      known.insert(parameter.name);
     recipes.push_back(std::move(recipe));
   }
   for (const auto& [name, value] : settings)

@@ -18,7 +18,7 @@ struct PutEdit {
   Blob content;
   std::string from;  ///< where the content came from, as the recipe spells it
   std::optional<std::uint32_t> mode, uid, gid;  ///< default: the replaced file's, else 0644 0:0
-  bool keep_stock = false;  ///< keeps the replaced file under /wexlo/stock/
+  bool keep_stock = false;                      ///< keeps the replaced file under /wexlo/stock/
 };
 /// Drops manager flags in the ramdisk's fstab files.
 struct FstabDropEdit {

@@ -46,8 +46,10 @@ Status renew_hash(Image& vbmeta, View content, std::vector<std::string>& notes) 
     if (hash == nullptr || hash->digest.empty()) continue;
     const auto kind = digest_named(hash->hash_algorithm);
     if (!kind) {
-      notes.push_back(fmt::format("The footer's digest uses {}, which is not known here: it was "
-                                  "left as it is and is stale now.", hash->hash_algorithm));
+      notes.push_back(
+          fmt::format("The footer's digest uses {}, which is not known here: it was "
+                      "left as it is and is stale now.",
+                      hash->hash_algorithm));
       continue;
     }
     const Bytes value = salted(*kind, hash->salt, content);
@@ -58,8 +60,9 @@ Status renew_hash(Image& vbmeta, View content, std::vector<std::string>& notes) 
   }
   WEXLO_CHECK(vbmeta.replace("auxiliary", Blob(std::move(auxiliary))));
   if (vbmeta.number("algorithm_type") != 0)
-    notes.push_back("The image's own verified-boot signature is stale now: an unlocked phone goes "
-                    "on, a locked one refuses it.");
+    notes.push_back(
+        "The image's own verified-boot signature is stale now: an unlocked phone goes "
+        "on, a locked one refuses it.");
   return {};
 }
 
@@ -107,13 +110,13 @@ Result<std::optional<Footer>> find_footer(View image) {
   const bool inside = out.original_image_size <= at && out.vbmeta_offset <= at &&
                       out.vbmeta_size <= at - out.vbmeta_offset;
   if (!inside)
-    return fail({.code = ErrorCode::OutOfRange,
-                 .message = "the verified-boot footer points outside the image",
-                 .offset = at + kOriginalSizeAt,
-                 .expected = fmt::format("ranges inside the first {} bytes", at),
-                 .found = fmt::format("image {} bytes, vbmeta {} bytes from {}",
-                                      out.original_image_size, out.vbmeta_size,
-                                      out.vbmeta_offset)});
+    return fail(
+        {.code = ErrorCode::OutOfRange,
+         .message = "the verified-boot footer points outside the image",
+         .offset = at + kOriginalSizeAt,
+         .expected = fmt::format("ranges inside the first {} bytes", at),
+         .found = fmt::format("image {} bytes, vbmeta {} bytes from {}", out.original_image_size,
+                              out.vbmeta_size, out.vbmeta_offset)});
   return out;
 }
 
@@ -146,14 +149,14 @@ Result<std::vector<std::string>> rebuild_tail(Image& image, View stock) {
   // The original image may have ended without the last section's padding.
   if (footer->original_image_size + image.page() <= stock_end ||
       footer->vbmeta_offset < footer->original_image_size || footer->vbmeta_size > kMaxVbmeta)
-    return fail({.code = ErrorCode::Unsupported,
-                 .message = "the verified-boot footer does not belong to this image's sections",
-                 .offset = stock.size() - kFooterSize + kOriginalSizeAt,
-                 .expected = fmt::format("an image of about {} bytes", stock_end),
-                 .found = fmt::format("{} bytes, vbmeta {} bytes from {}",
-                                      footer->original_image_size, footer->vbmeta_size,
-                                      footer->vbmeta_offset),
-                 .hint = "Start from the stock image: this one was put together wrongly."});
+    return fail(
+        {.code = ErrorCode::Unsupported,
+         .message = "the verified-boot footer does not belong to this image's sections",
+         .offset = stock.size() - kFooterSize + kOriginalSizeAt,
+         .expected = fmt::format("an image of about {} bytes", stock_end),
+         .found = fmt::format("{} bytes, vbmeta {} bytes from {}", footer->original_image_size,
+                              footer->vbmeta_size, footer->vbmeta_offset),
+         .hint = "Start from the stock image: this one was put together wrongly."});
   // [sections][rest of the original image][zeros][vbmeta struct][zeros][footer]
   const std::uint64_t original_end = std::max(footer->original_image_size, stock_end);
   const View trailer = stock.subspan(stock_end, original_end - stock_end);

@@ -73,7 +73,9 @@ Status check_inner(const Image& image) {
   return {};
 }
 
-std::string text_of(View bytes) { return std::string(as_text(bytes)); }
+std::string text_of(View bytes) {
+  return std::string(as_text(bytes));
+}
 
 Result<PropertyDescriptor> read_property(BeReader& in) {
   WEXLO_TRY(const auto key_size, in.get<std::uint64_t>("key_num_bytes"));
@@ -173,7 +175,9 @@ Result<DescriptorValue> read_body(std::uint64_t tag, BeReader in) {
 
 }  // namespace
 
-bool looks_like_vbmeta(View start) { return as_text(start).starts_with(kMagic); }
+bool looks_like_vbmeta(View start) {
+  return as_text(start).starts_with(kMagic);
+}
 
 Result<Image> parse_vbmeta(const Blob& bytes) {
   if (!looks_like_vbmeta(bytes.view()))

@@ -1,5 +1,6 @@
 /* The demo's add-on: takes init's place, says so on the console, and hands over to the stock init
- * that the recipe kept. Freestanding, so that it needs nothing that a first ramdisk does not have. */
+ * that the recipe kept. Freestanding, so that it needs nothing that a first ramdisk does not have.
+ */
 
 #if defined(__aarch64__)
 enum { SYS_WRITE = 64, SYS_OPENAT = 56, SYS_CLOSE = 57, SYS_EXECVE = 221, SYS_EXIT = 93 };
