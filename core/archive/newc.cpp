@@ -25,6 +25,11 @@ std::size_t padding(std::size_t size) {
   return (4 - size % 4) % 4;
 }
 
+bool has_letters(const std::array<char, kHeaderSize>& header, char first, char last) {
+  return std::any_of(header.begin() + kMagicSize, header.end(),
+                     [=](char c) { return c >= first && c <= last; });
+}
+
 bool has_magic(View at) {
   const auto text = as_text(at);
   return text.starts_with("070701") || text.starts_with("070702");
@@ -51,8 +56,7 @@ Entry Entry::make(std::string name, std::uint32_t mode, Blob data, bool upper_ca
   Entry entry;
   entry.header_.fill('0');
   std::ranges::copy(std::string_view("070701"), entry.header_.begin());
-  // A letter in a field that is always written carries the case over to the others.
-  if (upper_case) entry.header_[kHeaderSize - 1] = 'A';
+  entry.upper_ = upper_case;
   entry.set(Field::Mode, mode);
   entry.set(Field::Nlink, (mode & TypeMask) == Directory ? 2 : 1);
   entry.rename(std::move(name));
@@ -68,14 +72,9 @@ std::uint32_t Entry::get(Field field) const {
   return value;
 }
 
-bool Entry::upper_case() const {
-  return std::any_of(header_.begin() + kMagicSize, header_.end(),
-                     [](char c) { return c >= 'A' && c <= 'F'; });
-}
-
 void Entry::set(Field field, std::uint32_t value) {
   if (get(field) == value) return;
-  const auto text = upper_case() ? fmt::format("{:08X}", value) : fmt::format("{:08x}", value);
+  const auto text = upper_ ? fmt::format("{:08X}", value) : fmt::format("{:08x}", value);
   std::ranges::copy(text, header_.begin() + static_cast<std::ptrdiff_t>(
                                                 field_at(static_cast<std::size_t>(field))));
 }
@@ -129,6 +128,7 @@ Result<Archive> parse(const Blob& blob, std::string_view file) {
     auto header = take(kHeaderSize, "cpio header");
     if (!header) return located(std::move(header).error());
     std::ranges::copy(as_text(*header), entry.header_.begin());
+    entry.upper_ = has_letters(entry.header_, 'A', 'F');
     if (auto good = check_fields(as_text(*header), begin); !good)
       return located(std::move(good).error());
     const std::size_t name_size = entry.get(Field::NameSize);
@@ -157,6 +157,9 @@ Result<Archive> parse(const Blob& blob, std::string_view file) {
     at = end;
     archive.entries.push_back(std::move(entry));
   }
+  if (std::ranges::any_of(archive.entries, &Entry::upper_case))
+    for (Entry& entry : archive.entries)
+      entry.upper_ |= !has_letters(entry.header_, 'a', 'f');
   archive.tail = blob.rest(at);
   return archive;
 }

@@ -60,7 +60,7 @@ class Entry {
   [[nodiscard]] const Blob& data() const { return data_; }  ///< a symlink's target, a file's bytes
   void set_data(Blob data);
   [[nodiscard]] bool is_trailer() const { return name_ == kTrailer; }
-  [[nodiscard]] bool upper_case() const;
+  [[nodiscard]] bool upper_case() const { return upper_; }
 
  private:
   friend Result<struct Archive> parse(const Blob& bytes, std::string_view file);
@@ -70,7 +70,8 @@ class Entry {
   std::string name_;
   Bytes name_tail_;  ///< the name's NUL and its padding, and whatever stands behind the NUL
   Blob data_;
-  Blob data_tail_;  ///< padding to 4; behind a trailer all zeros up to the next archive
+  bool upper_ = false;  ///< case of the digits A to F; the archive's, where it has none itself
+  Blob data_tail_;      ///< padding to 4; behind a trailer all zeros up to the next archive
 };
 
 /// One or more archives, one behind the other: trailer entries stay in the list as separators.

@@ -105,6 +105,9 @@ ZipArchive::~ZipArchive() {
 Result<std::shared_ptr<const ZipArchive>> ZipArchive::open(SourcePtr source) {
   std::shared_ptr<ZipArchive> archive(new ZipArchive());
   State& state = *archive->state_;
+  // The library takes an empty file for an empty zip.
+  if (source->size() == 0)
+    return fail({.code = ErrorCode::BadMagic, .message = "an empty file", .file = source->name()});
   state.feed.source = std::move(source);
   zip_error_t error;
   zip_error_init(&error);

@@ -1,0 +1,231 @@
+#include <atomic>
+
+#include "base/digest.hpp"
+#include "base/output.hpp"
+#include "base/pool.hpp"
+#include "base/source.hpp"
+#include "base/text.hpp"
+#include "support/bytes.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+
+TEST_CASE("slice: a range outside is refused with field, offset and both sizes") {
+  const Bytes ten(10);
+  CHECK(slice(ten, 2, 8, "x")->size() == 8);
+  CHECK(slice(ten, 10, 0, "x")->empty());
+  const auto bad = slice(ten, 8, 3, "kernel");
+  REQUIRE_FALSE(bad);
+  CHECK(bad.error().code == ErrorCode::Truncated);
+  CHECK(bad.error().offset == 8);
+  CHECK(bad.error().expected == "3 bytes");
+  CHECK(bad.error().found == "2 bytes");
+  CHECK(bad.error().message.find("kernel") != std::string::npos);
+}
+
+TEST_CASE("slice: offset plus count that wraps is refused") {
+  const Bytes ten(10);
+  CHECK_FALSE(slice(ten, ~std::uint64_t{0} - 3, 8, "x"));
+  CHECK_FALSE(slice(ten, 4, ~std::uint64_t{0}, "x"));
+}
+
+TEST_CASE("readers: both byte orders, position, and the end") {
+  const std::string raw = le32(0x01020304) + be64(0x1122334455667788) + "\x01\x02";
+  LeReader little(as_view(raw));
+  CHECK(little.get<std::uint32_t>("a").value() == 0x01020304);
+  BeReader big(as_view(raw).subspan(4), 4);
+  CHECK(big.get<std::uint64_t>("b").value() == 0x1122334455667788);
+  CHECK(big.get<std::uint16_t>("c").value() == 0x0102);
+  const auto past = big.get<std::uint32_t>("d");
+  REQUIRE_FALSE(past);
+  CHECK(past.error().offset == 14);  // counted from the file, not from the span
+  CHECK(big.remaining() == 0);
+}
+
+TEST_CASE("writers: what they write reads back, text is cut and filled") {
+  Bytes out;
+  LeWriter writer(out);
+  writer.put(std::uint16_t{0xbeef});
+  writer.text("abcdef", 4);
+  writer.text("x", 3);
+  writer.align(8);
+  CHECK(hex(out) == "efbe6162636478000000000000000000");
+  Bytes big;
+  BeWriter(big).put(std::uint32_t{0x01020304});
+  CHECK(hex(big) == "01020304");
+}
+
+TEST_CASE("errors: the wording names file, offset, both sides and what to do") {
+  const Error error{.code = ErrorCode::BadMagic,
+                    .message = "not a payload",
+                    .file = "a.bin",
+                    .offset = 16,
+                    .expected = "CrAU",
+                    .found = "0000",
+                    .hint = "Look again."};
+  CHECK(describe(error) == "a.bin: at 0x10: not a payload: expected CrAU, found 0000. Look again.");
+  CHECK(describe({.message = "no more"}) == "no more.");
+}
+
+TEST_CASE("errors: a name or base is added once, by whoever knows it first") {
+  Error error{.message = "m", .offset = 5};
+  error = at_base(std::move(error), 100);
+  error = in_file(std::move(error), "inner");
+  error = at_base(std::move(error), 1000);
+  error = in_file(std::move(error), "outer");
+  CHECK(error.offset == 105);
+  CHECK(error.file == "inner");
+}
+
+TEST_CASE("sources: a window reads its part, and not a byte beside it") {
+  const auto whole = open_memory(blob("0123456789"), "whole");
+  const auto part = open_window(whole, 3, 4, "part");
+  REQUIRE(part);
+  CHECK(text(read_all(**part, 100)->view()) == "3456");
+  Bytes two(2);
+  const auto past = (*part)->read_at(3, two);
+  REQUIRE_FALSE(past);
+  CHECK(past.error().code == ErrorCode::Truncated);
+  CHECK(past.error().file == "part");
+  CHECK_FALSE(open_window(whole, 8, 3, "too far"));
+  CHECK_FALSE(open_window(whole, ~std::uint64_t{0}, 2, "wraps"));
+}
+
+TEST_CASE("sources: files that are missing, folders, and too large ones") {
+  const TempDir dir;
+  CHECK(open_file(dir / "none").error().code == ErrorCode::NotFound);
+  CHECK(open_file(dir.path()).error().code == ErrorCode::Io);
+  test::write(dir / "file", "12345");
+  const auto file = open_file(dir / "file");
+  REQUIRE(file);
+  CHECK(read_all(**file, 4).error().code == ErrorCode::LimitExceeded);
+  CHECK(text(*read_some(**file, 3, 100)) == "45");
+  CHECK(read_some(**file, 30, 100)->empty());
+}
+
+TEST_CASE("output: nothing under the final name before commit, all after") {
+  const TempDir dir;
+  {
+    auto file = OutputFile::create(dir / "out.img", Overwrite::Refuse);
+    REQUIRE(file);
+    REQUIRE(file->write_at(0, as_view("hello")));
+    CHECK_FALSE(std::filesystem::exists(dir / "out.img"));
+  }
+  CHECK(dir.names().empty());  // not committed: removed
+  auto file = OutputFile::create(dir / "out.img", Overwrite::Refuse);
+  REQUIRE(file->resize(8));
+  REQUIRE(file->write_at(2, as_view("abc")));
+  REQUIRE(file->commit());
+  CHECK(test::read(dir / "out.img") == std::string("\0\0abc\0\0\0", 8));
+  CHECK(dir.names() == std::vector<std::string>{"out.img"});
+}
+
+TEST_CASE("output: an existing file is refused, and replaced only when allowed") {
+  const TempDir dir;
+  test::write(dir / "out", "old");
+  CHECK(OutputFile::create(dir / "out", Overwrite::Refuse).error().code == ErrorCode::Exists);
+  CHECK(test::read(dir / "out") == "old");
+  REQUIRE(write_file(dir / "out", as_view("new"), Overwrite::Replace));
+  CHECK(test::read(dir / "out") == "new");
+}
+
+TEST_CASE("output: a file that appears in between is not replaced") {
+  const TempDir dir;
+  auto file = OutputFile::create(dir / "out", Overwrite::Refuse);
+  REQUIRE(file);
+  test::write(dir / "out", "somebody else's");
+  CHECK(file->commit().error().code == ErrorCode::Exists);
+  CHECK(test::read(dir / "out") == "somebody else's");
+}
+
+TEST_CASE("output: a folder appears whole; another's folder is never replaced") {
+  const TempDir dir;
+  {
+    auto folder = OutputFolder::create(dir / "kit/", Overwrite::Refuse, "kit.json");
+    REQUIRE(folder);
+    test::write(folder->path() / "kit.json", "{}");
+    CHECK_FALSE(std::filesystem::exists(dir / "kit"));
+    REQUIRE(folder->commit());
+  }
+  CHECK(dir.names() == std::vector<std::string>{"kit", "kit/kit.json"});
+  CHECK(OutputFolder::create(dir / "kit", Overwrite::Refuse, "kit.json").error().code ==
+        ErrorCode::Exists);
+  auto again = OutputFolder::create(dir / "kit", Overwrite::Replace, "kit.json");
+  REQUIRE(again);
+  test::write(again->path() / "kit.json", "{2}");
+  REQUIRE(again->commit());
+  CHECK(test::read(dir / "kit/kit.json") == "{2}");
+  test::write(dir / "photos/a.jpg", "precious");
+  CHECK(OutputFolder::create(dir / "photos", Overwrite::Replace, "kit.json").error().code ==
+        ErrorCode::Exists);
+  CHECK(test::read(dir / "photos/a.jpg") == "precious");
+}
+
+TEST_CASE("pool: all tasks run, and the memory in flight stays in its bound") {
+  const Context context{.jobs = 4, .memory_bound = 100};
+  std::atomic<int> done = 0, in_flight = 0, most = 0;
+  TaskGroup tasks(context);
+  for (int i = 0; i < 200; ++i)
+    tasks.submit(30, [&]() -> Status {
+      const int now = ++in_flight;
+      int seen = most;
+      while (now > seen && !most.compare_exchange_weak(seen, now)) {
+      }
+      ++done;
+      --in_flight;
+      return {};
+    });
+  REQUIRE(tasks.wait());
+  CHECK(done == 200);
+  CHECK(most <= 3);
+}
+
+TEST_CASE("pool: a task larger than the bound runs alone, a failure is what wait gives") {
+  const Context context{.jobs = 2, .memory_bound = 10};
+  TaskGroup tasks(context);
+  std::atomic<int> ran = 0;
+  tasks.submit(1000, [&]() -> Status { return ++ran, Status{}; });
+  tasks.submit(5, [&]() -> Status { return fail({.code = ErrorCode::Corrupt, .message = "x"}); });
+  const auto status = tasks.wait();
+  REQUIRE_FALSE(status);
+  CHECK(status.error().code == ErrorCode::Corrupt);
+  CHECK(ran == 1);
+}
+
+TEST_CASE("pool: a stop that was asked for ends the work") {
+  std::stop_source stop;
+  const Context context{.jobs = 1, .stop = stop.get_token()};
+  stop.request_stop();
+  TaskGroup tasks(context);
+  bool ran = false;
+  tasks.submit(1, [&]() -> Status { return ran = true, Status{}; });
+  CHECK(tasks.wait().error().code == ErrorCode::Interrupted);
+  CHECK_FALSE(ran);
+}
+
+TEST_CASE("digests: known values") {
+  CHECK(hex(digest(DigestKind::Sha1, as_view("abc"))) ==
+        "a9993e364706816aba3e25717850c26c9cd0d89d");
+  CHECK(sha256_hex(as_view("abc")) ==
+        "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+}
+
+TEST_CASE("text: any bytes survive percent-encoding as one word") {
+  std::string all;
+  for (int c = 0; c < 256; ++c) all += static_cast<char>(c);
+  const std::string word = percent_encode(all);
+  CHECK(word.find_first_of(" \t\n") == std::string::npos);
+  CHECK(percent_decode(word).value() == all);
+  CHECK_FALSE(percent_decode("100%"));
+  CHECK_FALSE(percent_decode("%4"));
+  CHECK_FALSE(percent_decode("%zz"));
+}
+
+TEST_CASE("text: what is shown holds no control bytes") {
+  CHECK(printable("a\033[31m\n") == "a\\x1b[31m\\x0a");
+  CHECK(printable("gr\xc3\xbc\xc3\x9f") == "gr\xc3\xbc\xc3\x9f");
+  CHECK(printable("\xff") == "\\xff");
+  CHECK(toml_quote("a\"b\\c\n") == "\"a\\\"b\\\\c\\u000A\"");
+  CHECK(human_size(512) == "512 B");
+  CHECK(human_size(1536) == "1.5 KiB");
+}

@@ -1,0 +1,309 @@
+#include "recipe/patch.hpp"
+
+#include "base/digest.hpp"
+#include "image/boot.hpp"
+#include "support/boot.hpp"
+#include "support/vbmeta.hpp"
+#include "verified/vbmeta.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+
+namespace {
+
+constexpr const char* kAddOn = R"(
+format = 1
+name = "tests"
+[[edit]]
+kind = "put"
+path = "init"
+from = "hello"
+mode = 0o755
+keep_stock = true
+[[edit]]
+kind = "property"
+file = "system/etc/build.prop"
+set = { "ro.debuggable" = "1", "ro.added" = "yes" }
+[[edit]]
+kind = "fstab-drop"
+mount_point = "/system"
+flags = ["avb"]
+)";
+
+std::vector<Recipe> recipe(const std::string& toml, const std::string& program = "the add-on") {
+  const TempDir dir;
+  test::write(dir / "recipe.toml", toml);
+  test::write(dir / "hello", program);
+  auto loaded = load_recipes({(dir / "recipe.toml").string()}, {});
+  REQUIRE_MESSAGE(loaded, (loaded ? "" : describe(loaded.error())));
+  return std::move(*loaded);
+}
+
+LoadedImage load(const std::string& bytes) {
+  auto image = load_image(blob(bytes), "test.img");
+  REQUIRE(image);
+  return std::move(*image);
+}
+
+Patched patch(const std::string& image, const std::vector<Recipe>& recipes) {
+  auto patched = patch_image(load(image), {"boot", true}, recipes);
+  REQUIRE_MESSAGE(patched, (patched ? "" : describe(patched.error())));
+  return std::move(*patched);
+}
+
+Ramdisk ramdisk_of(const Bytes& bytes) {
+  const auto image = load(text(bytes));
+  return *parse_ramdisk(image.image->section(boot::ramdisk_section(*image.image))->bytes);
+}
+
+std::string at(const Ramdisk& ramdisk, const std::string& place) {
+  const auto found = find_entry(ramdisk, place);
+  return found ? text(content_of(ramdisk, *found).view()) : "(none)";
+}
+
+/// Every layout of this issue, with and without footer and padding.
+std::vector<std::string> stock_images() {
+  std::vector<std::string> out;
+  const std::string archive = first_ramdisk();
+  for (const std::string& ramdisk : {archive, test::gzip(archive), test::lz4_legacy(archive),
+                                     test::lz4_legacy(archive, true), test::xz(archive),
+                                     test::gzip(archive) + test::gzip(archive)}) {
+    BootBytes v2{.version = 2, .page = 2048, .kernel = noise(5000), .ramdisk = ramdisk};
+    v2.dtb = noise(3000);
+    v2.recovery_dtbo = noise(100);
+    BootBytes v4{.kernel = noise(5000), .ramdisk = ramdisk};
+    BootBytes init_boot{.ramdisk = ramdisk};
+    VendorBootBytes vendor{.ramdisk = ramdisk, .dtb = noise(400), .bootconfig = "a=b\n"};
+    out.push_back(v2.done() + std::string(100000, '\0'));
+    out.push_back(v4.done() + noise(40));
+    out.push_back(with_footer(init_boot.done(), "init_boot", 1u << 17));
+    out.push_back(vendor.done());
+  }
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("patch: the edits are done, the stock file is kept as it was") {
+  const Patched done = patch(BootBytes{.ramdisk = test::gzip(first_ramdisk())}.done(), recipe(kAddOn));
+  CHECK(done.changed);
+  const Ramdisk ramdisk = ramdisk_of(done.bytes);
+  CHECK(at(ramdisk, "init") == "the add-on");
+  CHECK(at(ramdisk, "wexlo/stock/init") == "\x7f" "ELF the stock init");
+  CHECK(at(ramdisk, "system/etc/build.prop") == "ro.debuggable=1\nro.korvale=1\nro.added=yes\n");
+  CHECK(at(ramdisk, "fstab.vernier").find("/system ext4 ro wait,first_stage_mount\n") !=
+        std::string::npos);
+  CHECK(at(ramdisk, "fstab.vernier").find("/vendor ext4 ro wait,avb\n") != std::string::npos);
+  const newc::Entry& kept = entry_at(ramdisk, *find_entry(ramdisk, "wexlo/stock/init"));
+  CHECK(kept.mode() == 0100750);
+  CHECK(kept.get(newc::Field::Gid) == 2000);
+  CHECK(kept.get(newc::Field::Mtime) == 1230768000);
+  const newc::Entry& init = entry_at(ramdisk, *find_entry(ramdisk, "init"));
+  CHECK(init.mode() == 0100755);
+  CHECK(init.get(newc::Field::Gid) == 2000);
+  for (const EditReport& edit : done.edits) CHECK(edit.outcome == Outcome::Applied);
+}
+
+TEST_CASE("patch: twice is once, over all layouts") {
+  const auto recipes = recipe(kAddOn);
+  for (const std::string& stock : stock_images()) {
+    const Patched once = patch(stock, recipes);
+    CHECK(once.changed);
+    const Patched twice = patch(text(once.bytes), recipes);
+    CHECK_FALSE(twice.changed);
+    CHECK(twice.ranges.empty());
+    check_same(twice.bytes, once.bytes);
+    for (const EditReport& edit : twice.edits) CHECK(edit.outcome == Outcome::AlreadyDone);
+    check_same(patch(stock, recipes).bytes, once.bytes);  // same in, same out
+  }
+}
+
+TEST_CASE("patch: every byte that differs lies in a range that says why") {
+  for (const std::string& stock : stock_images()) {
+    const Patched done = patch(stock, recipe(kAddOn));
+    Bytes covered = done.bytes;
+    for (const ChangedRange& range : done.ranges) {
+      CHECK_FALSE(range.region.empty());
+      CHECK_FALSE(range.cause.empty());
+      for (std::uint64_t i = range.offset; i < range.offset + range.size; ++i)
+        covered[i] = i < stock.size() ? static_cast<std::byte>(stock[i]) : std::byte{0};
+    }
+    const std::size_t common = std::min(covered.size(), stock.size());
+    check_same(View(covered).first(common), as_view(stock).first(common));
+  }
+}
+
+TEST_CASE("patch: footers and ids are true for the new content") {
+  for (const std::string& stock : stock_images()) {
+    const Patched done = patch(stock, recipe(kAddOn));
+    const auto image = load(text(done.bytes));
+    CHECK(verified::own_digest_matches(done.bytes)->value_or(true));
+    CHECK(boot::id_matches(*image.image).value_or(true));
+  }
+}
+
+TEST_CASE("patch: another version of the add-on replaces the first, the stock file stays the stock one") {
+  const std::string stock = BootBytes{.ramdisk = first_ramdisk()}.done();
+  const Patched first = patch(stock, recipe(kAddOn, "version 1"));
+  const Patched second = patch(text(first.bytes), recipe(kAddOn, "version 2"));
+  CHECK(second.changed);
+  const Ramdisk ramdisk = ramdisk_of(second.bytes);
+  CHECK(at(ramdisk, "init") == "version 2");
+  CHECK(at(ramdisk, "wexlo/stock/init") == "\x7f" "ELF the stock init");
+  const auto journal = read_journal(ramdisk);
+  REQUIRE(journal);
+  CHECK((*journal)->stock_sha256 == hex_of(sha256(stock)));
+  CHECK((*journal)->edits.size() == 4);
+}
+
+TEST_CASE("patch: a linked init (recovery in boot) is replaced by a file and kept as a link") {
+  const std::string ramdisk = CpioBytes{}.link("init", "/system/bin/init").done();
+  const Patched done = patch(BootBytes{.ramdisk = ramdisk}.done(), recipe(R"(
+format = 1
+name = "x"
+[[edit]]
+kind = "put"
+path = "/init"
+from = "hello"
+mode = 0o750
+keep_stock = true
+)"));
+  const Ramdisk after = ramdisk_of(done.bytes);
+  CHECK(entry_at(after, *find_entry(after, "init")).mode() == 0100750);
+  const newc::Entry& kept = entry_at(after, *find_entry(after, "wexlo/stock/init"));
+  CHECK(kept.type() == newc::Symlink);
+  CHECK(text(kept.data().view()) == "/system/bin/init");
+}
+
+TEST_CASE("patch: a file that was hard-linked is changed alone") {
+  const std::string ramdisk = CpioBytes{}
+                                  .entry("init", "shared", 0100755, 50, 2)
+                                  .entry("sbin-init", "", 0100755, 50, 2)
+                                  .done();
+  const Patched done = patch(BootBytes{.ramdisk = ramdisk}.done(),
+                             recipe("format = 1\nname = \"x\"\n[[edit]]\nkind = \"put\"\n"
+                                    "path = \"init\"\nfrom = \"hello\"\n"));
+  const Ramdisk after = ramdisk_of(done.bytes);
+  CHECK(at(after, "init") == "the add-on");
+  CHECK(at(after, "sbin-init") == "shared");
+}
+
+TEST_CASE("patch: vbmeta flags change four bytes, and clear again") {
+  const std::string stock = vbmeta(test::property_descriptor("a", "b"), 0, 1) + std::string(500, '\0');
+  const auto set = recipe("format = 1\nname = \"x\"\n[[edit]]\nkind = \"vbmeta-flags\"\n"
+                          "set = [\"hashtree-disabled\", \"verification-disabled\"]\n");
+  const Patched done = patch(stock, set);
+  std::string wanted = stock;
+  wanted[123] = 3;
+  check_same(done.bytes, as_view(wanted));
+  REQUIRE(done.ranges.size() == 1);
+  CHECK(done.ranges[0].region == "header field flags");
+  CHECK(done.notes.size() == 1);
+  CHECK_FALSE(patch(text(done.bytes), set).changed);
+  const auto clear = recipe("format = 1\nname = \"y\"\n[[edit]]\nkind = \"vbmeta-flags\"\n"
+                            "clear = [\"hashtree-disabled\", \"verification-disabled\"]\n");
+  check_same(patch(text(done.bytes), clear).bytes, as_view(stock));
+}
+
+TEST_CASE("patch: an edit that matches nothing is told, and is no error where it may miss") {
+  const auto reports = [](const std::string& edit) {
+    std::vector<std::vector<EditReport>> out;
+    out.push_back(patch(BootBytes{.ramdisk = first_ramdisk()}.done(),
+                        recipe("format = 1\nname = \"x\"\n[[edit]]\n" + edit)).edits);
+    return out;
+  };
+  const std::string drop = "kind = \"fstab-drop\"\nmount_point = \"/none\"\nflags = [\"avb\"]\n";
+  CHECK(check_matches(reports(drop)).error().code == ErrorCode::NoMatch);
+  CHECK(check_matches(reports(drop + "may_miss = true\n")));
+  CHECK_FALSE(check_matches(
+      reports("kind = \"property\"\nfile = \"none.prop\"\nset = { \"a\" = \"b\" }\n")));
+  // An edit for another kind of image concerns nobody here.
+  CHECK_FALSE(check_matches(reports("kind = \"vbmeta-flags\"\nset = [\"hashtree-disabled\"]\n")));
+}
+
+TEST_CASE("patch: one that no longer fits is refused by how many bytes") {
+  const std::string stock = with_footer(BootBytes{.ramdisk = first_ramdisk()}.done(), "boot", 32768);
+  const auto refused = patch_image(load(stock), {"boot", true}, recipe(kAddOn, noise(40000)));
+  REQUIRE_FALSE(refused);
+  CHECK(refused.error().code == ErrorCode::DoesNotFit);
+}
+
+TEST_CASE("account: changes that no edit explains are refused, wherever they are") {
+  const std::string stock =
+      with_footer(BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk())}.done(),
+                  "boot", 1u << 17);
+  const LoadedImage loaded = load(stock);
+  const Patched good = patch(stock, recipe(kAddOn));
+  // Header, kernel, kernel padding, ramdisk, tail: one flipped byte each.
+  for (const std::size_t at : {std::size_t{50}, std::size_t{4096 + 77}, std::size_t{4096 + 5001},
+                               std::size_t{4096 + 8192 + 200}, std::size_t{100000}}) {
+    Patched bad;
+    bad.bytes = good.bytes;
+    bad.bytes[at] ^= std::byte{1};
+    CAPTURE(at);
+    CHECK_FALSE(account(loaded, bad, Intent{}));
+  }
+  // The same edits, but for one place that was not meant.
+  Patched unmeant{.bytes = good.bytes};
+  Intent less;
+  const auto refused = account(loaded, unmeant, less);
+  REQUIRE_FALSE(refused);
+  CHECK(refused.error().code == ErrorCode::Unexplained);
+}
+
+TEST_CASE("recipes: those that come with Wexlo load") {
+  for (const BundledRecipe& bundled : bundled_recipes()) {
+    CAPTURE(bundled.name);
+    const auto described = describe_recipe(bundled.text, bundled.name);
+    REQUIRE(described);
+    CHECK(described->name == bundled.name);
+    CHECK_FALSE(described->about.empty());
+    Settings settings;
+    const TempDir dir;
+    test::write(dir / "program", "x");
+    for (const Parameter& parameter : described->parameters)
+      if (!parameter.fallback) settings[parameter.name] = (dir / "program").string();
+    CHECK(load_recipe("@" + bundled.name, settings));
+  }
+  CHECK(load_recipe("@nothing", {}).error().code == ErrorCode::NotFound);
+}
+
+TEST_CASE("recipes: each mistake is told with its line") {
+  const auto error = [](const std::string& text) {
+    const TempDir dir;
+    test::write(dir / "r.toml", text);
+    const auto loaded = load_recipes({(dir / "r.toml").string()}, {});
+    REQUIRE_FALSE(loaded);
+    return loaded.error();
+  };
+  const std::string head = "format = 1\nname = \"x\"\n[[edit]]\n";
+  CHECK(error("format = 1\nname = ").message.find("line 2") != std::string::npos);
+  CHECK(error("format = 9\nname = \"x\"").code == ErrorCode::Unsupported);
+  CHECK(error("format = 1\nname = \"x\"\n").code == ErrorCode::BadValue);
+  CHECK(error(head + "kind = \"explode\"\n").code == ErrorCode::Unsupported);
+  CHECK(error(head + "kind = \"put\"\npath = \"a\"\n").message.find("from") != std::string::npos);
+  CHECK(error(head + "kind = \"put\"\npath = \"../a\"\nfrom = \"b\"\n").message.find("line 5") !=
+        std::string::npos);
+  CHECK(error(head + "kind = \"put\"\npath = \"a\"\nfrom = \"b\"\n").code == ErrorCode::NotFound);
+  CHECK(error(head + "kind = \"put\"\npath = \"a\"\nfrom = \"b\"\nmod = 1\n").message.find("mod") !=
+        std::string::npos);
+  CHECK(error(head + "kind = \"put\"\npath = \"a\"\nfrom = \"${who}\"\n").message.find("who") !=
+        std::string::npos);
+  CHECK(error(head + "kind = \"vbmeta-flags\"\nset = [\"all\"]\n").code == ErrorCode::BadValue);
+  CHECK(error(head + "kind = \"vbmeta-flags\"\n").code == ErrorCode::BadValue);
+  CHECK(error(head + "kind = \"property\"\nfile = \"a\"\nset = { \"a\" = \"b\\nc\" }\n").code ==
+        ErrorCode::BadValue);
+}
+
+TEST_CASE("recipes: parameters have to be given, and only those that there are") {
+  const TempDir dir;
+  test::write(dir / "r.toml",
+              "format = 1\nname = \"x\"\n[parameters.key]\nabout = \"a name\"\n[[edit]]\n"
+              "kind = \"property\"\nfile = \"f\"\nset = { \"k\" = \"${key}!\" }\n");
+  const std::string spec = (dir / "r.toml").string();
+  CHECK(load_recipes({spec}, {}).error().code == ErrorCode::Usage);
+  const auto loaded = load_recipes({spec}, {{"key", "v"}});
+  REQUIRE(loaded);
+  CHECK(std::get<PropertyEdit>((*loaded)[0].edits[0].what).values[0].second == "v!");
+  CHECK(load_recipes({spec}, {{"key", "v"}, {"other", "w"}}).error().code == ErrorCode::Usage);
+}

@@ -1,0 +1,150 @@
+/// The demo's firmware, and what general tools say of what Wexlo wrote.
+
+#include <csignal>
+#include <thread>
+
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "demo/gnomon.hpp"
+#include "program/support.hpp"
+
+using namespace wexlo::test;
+namespace fs = std::filesystem;
+
+namespace {
+
+/// Made once for all tests of this file.
+const TempDir& demo() {
+  static const TempDir dir;
+  static const bool made = [] {
+    const Ran ran = program(dir, {"demo", "demo"});
+    REQUIRE_MESSAGE(ran.exit_code == 0, ran.err);
+    const Ran all = program(dir, {"extract", "demo/gnomon-ota.zip", "--all", "-o", "all"});
+    REQUIRE_MESSAGE(all.exit_code == 0, all.err);
+    return true;
+  }();
+  static_cast<void>(made);
+  return dir;
+}
+
+Ran judge(const std::string& line) { return shell(line, demo().path().string()); }
+
+}  // namespace
+
+TEST_CASE("demo: every image of the firmware unpacks, repacks, and is the same bytes") {
+  int images = 0;
+  for (const auto& entry : fs::directory_iterator(demo() / "all")) {
+    const std::string name = entry.path().stem().string();
+    CAPTURE(name);
+    CHECK(program(demo(), {"unpack", "all/" + name + ".img", "-o", "parts-" + name}).exit_code == 0);
+    CHECK(program(demo(), {"repack", "parts-" + name, "-o", name + "-again.img"}).exit_code == 0);
+    CHECK(judge("cmp all/" + name + ".img " + name + "-again.img").exit_code == 0);
+    ++images;
+  }
+  CHECK(images == 7);
+}
+
+TEST_CASE("demo: the package is the same bytes in each run") {
+  const TempDir again;
+  wexlo::Context context;
+  context.jobs = 2;
+  REQUIRE(wexlo::demo::write_gnomon(again / "ota.zip", {}, context));
+  CHECK(judge("cmp demo/gnomon-ota.zip " + (again / "ota.zip").string()).exit_code == 0);
+}
+
+TEST_CASE("demo: cpio lists the patched ramdisk after lz4: the kernel's format, not ours") {
+  CHECK(program(demo(), {"unpack", "demo/kit/flash/init_boot.img", "-o", "patched"}).exit_code == 0);
+  const Ran list = judge("lz4 -dc patched/ramdisk.bin | cpio -itv 2>&1");
+  CAPTURE(list.out);
+  CHECK(list.exit_code == 0);
+  for (const char* place : {" init\n", " wexlo/stock/init\n", " wexlo/journal.toml\n"})
+    CHECK(list.out.find(place) != std::string::npos);
+  CHECK(list.out.find("-rwxr-x---") != std::string::npos);
+  // The kept stock init, taken out by cpio, is the stock one.
+  CHECK(judge("mkdir -p out && cd out && lz4 -dc ../patched/ramdisk.bin | cpio -id --quiet "
+              "wexlo/stock/init && cmp wexlo/stock/init ../demo/parts/tree/init").exit_code == 0);
+}
+
+TEST_CASE("demo: general tools agree with the gzip, xz and bzip2 that a repack writes") {
+  CHECK(program(demo(), {"unpack", "all/init_boot.img", "-o", "tool"}).exit_code == 0);
+  for (const std::string& tool : {std::string("gzip -9n"), std::string("xz --check=crc32"),
+                                  std::string("bzip2")}) {
+    CAPTURE(tool);
+    const std::string word = tool.substr(0, tool.find(' '));
+    // A whole other ramdisk, packed by the tool; then edited, so that Wexlo packs it anew.
+    judge("rm -rf tool2 tool3 && cp -r tool tool2 && lz4 -dc tool/ramdisk.bin | " + tool +
+          " > tool2/ramdisk.bin && sed -i '/^tree = /d;/^list = /d' tool2/parts.toml");
+    CHECK(program(demo(), {"repack", "tool2", "-o", word + ".img"}).exit_code == 0);
+    CHECK(program(demo(), {"unpack", word + ".img", "-o", "tool3"}).exit_code == 0);
+    write(demo() / "tool3/tree/motd", "hello");
+    CHECK(program(demo(), {"repack", "tool3", "-o", word + "2.img", "--force"}).exit_code == 0);
+    judge("rm -rf tool4");
+    CHECK(program(demo(), {"unpack", word + "2.img", "-o", "tool4"}).exit_code == 0);
+    const Ran list = judge(word + " -dc tool4/ramdisk.bin | cpio -it --quiet");
+    CHECK(list.exit_code == 0);
+    CHECK(list.out.find("motd\n") != std::string::npos);
+  }
+}
+
+TEST_CASE("demo: the device trees and the signature are what general tools take them for") {
+  CHECK(judge("dd if=all/dtbo.img of=one.dtb bs=1 skip=96 count=300 status=none && dtc -q -I dtb -O dts "
+              "one.dtb > one.dts && grep -q 'Korvale Tarn 3 rev A' one.dts").exit_code == 0);
+  // Header and auxiliary block are signed; the signature stands behind the hash.
+  const Json vbmeta = program_json(demo(), {"inspect", "all/vbmeta.img"})["result"]["items"][0]["image"];
+  const auto auxiliary = vbmeta["parts"][1];
+  CHECK(auxiliary["name"] == "auxiliary");
+  const auto cut = [](int offset, int size) {
+    return "dd if=all/vbmeta.img bs=1 status=none skip=" + std::to_string(offset) +
+           " count=" + std::to_string(size);
+  };
+  const std::string key = WEXLO_DEMO_KEY;
+  CHECK(judge("(" + cut(0, 256) + "; " + cut(auxiliary["offset"], auxiliary["size"]) +
+              ") > signed && " + cut(256 + 32, 256) + " > signature && openssl rsa -in " + key +
+              " -pubout -out key.pub 2>/dev/null && openssl dgst -sha256 -verify key.pub -signature "
+              "signature signed").exit_code == 0);
+}
+
+TEST_CASE("demo: run again it refuses, and with --force gives the same kit") {
+  CHECK(program(demo(), {"demo", "demo"}).exit_code == 5);
+  judge("cp -r demo/kit kit-before");
+  const Json document = program_json(demo(), {"demo", "demo", "--force"});
+  CHECK(document["result"]["steps"].size() == 8);
+  CHECK(document["result"]["steps"][7]["reply"]["result"]["target"] == "init_boot");
+  CHECK(judge("diff -r kit-before demo/kit").exit_code == 0);
+}
+
+TEST_CASE("demo: Ctrl-C at any moment leaves neither half a kit nor temporary files") {
+  demo();
+  for (int milliseconds : {0, 5, 20, 60, 120, 250, 400, 700, 1100, 1600}) {
+    const TempDir dir;
+    const std::string firmware = (demo() / "demo/gnomon-ota.zip").string();
+    const std::string recipe = (demo() / "demo/add-on/recipe.toml").string();
+    const std::string kit = (dir / "kit").string();
+    // Blocked across the start, so that a signal that comes before the program watches waits for it.
+    sigset_t interrupt;
+    sigemptyset(&interrupt);
+    sigaddset(&interrupt, SIGINT);
+    sigprocmask(SIG_BLOCK, &interrupt, nullptr);
+    const pid_t child = ::fork();
+    if (child == 0) {
+      ::freopen("/dev/null", "w", stderr);
+      ::execl(WEXLO_PROGRAM, "wexlo", "prepare", firmware.c_str(), "-r", recipe.c_str(), "-o",
+              kit.c_str(), "--quiet", nullptr);
+      ::_exit(127);
+    }
+    sigprocmask(SIG_UNBLOCK, &interrupt, nullptr);
+    std::this_thread::sleep_for(std::chrono::milliseconds(milliseconds));
+    ::kill(child, SIGINT);
+    int status = 0;
+    ::waitpid(child, &status, 0);
+    CAPTURE(milliseconds);
+    const bool whole = fs::exists(dir / "kit/kit.json");
+    REQUIRE(WIFEXITED(status));
+    CHECK(WEXITSTATUS(status) == (whole ? 0 : 130));
+    if (whole)
+      CHECK(dir.names().size() == 11);
+    else
+      CHECK(dir.names().empty());
+  }
+}
