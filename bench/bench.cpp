@@ -1,0 +1,151 @@
+/// Benchmarks: whole runs of the built program, best of several, as ratios taken in one run.
+///
+/// - A tenfold larger payload must not slow down, nor widen, the extraction of init_boot alone.
+/// - Everything out of the package, against general tools doing the same work on the same bytes.
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/resource.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <chrono>
+#include <fstream>
+
+#include "base/output.hpp"
+#include "codec/codec.hpp"
+#include "demo/gnomon.hpp"
+
+namespace fs = std::filesystem;
+using namespace wexlo;
+
+namespace {
+
+struct Cost {
+  double seconds = 1e9;
+  std::uint64_t read_bytes = 0, peak_bytes = 0;
+};
+
+/// Bytes that a process that has ended, and is not yet waited for, asked the system to read.
+std::uint64_t bytes_read(pid_t child) {
+  std::ifstream io("/proc/" + std::to_string(child) + "/io");
+  for (std::string key; io >> key;)
+    if (std::uint64_t value = 0; key == "rchar:" && io >> value) return value;
+  return 0;
+}
+
+Cost run_once(const std::vector<std::string>& command) {
+  const auto begin = std::chrono::steady_clock::now();
+  const pid_t child = ::fork();
+  if (child == 0) {
+    const int null = ::open("/dev/null", O_WRONLY);
+    ::dup2(null, 1);
+    std::vector<char*> words;
+    for (const std::string& word : command) words.push_back(const_cast<char*>(word.c_str()));
+    words.push_back(nullptr);
+    ::execvp(words[0], words.data());
+    ::_exit(127);
+  }
+  siginfo_t ended{};
+  ::waitid(P_PID, static_cast<id_t>(child), &ended, WEXITED | WNOWAIT);
+  const std::chrono::duration<double> took = std::chrono::steady_clock::now() - begin;
+  Cost cost{.seconds = took.count(), .read_bytes = bytes_read(child)};
+  rusage usage{};
+  int status = 0;
+  ::wait4(child, &status, 0, &usage);
+  if (status != 0) {
+    fmt::print(stderr, "failed: {}\n", command[0]);
+    std::exit(1);
+  }
+  cost.peak_bytes = static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
+  return cost;
+}
+
+Cost best_of(int runs, const std::vector<std::string>& command) {
+  Cost best;
+  for (int i = 0; i < runs; ++i) {
+    const Cost cost = run_once(command);
+    if (cost.seconds < best.seconds) best = cost;
+  }
+  return best;
+}
+
+void show(std::string_view what, const Cost& cost) {
+  fmt::print("{:<58} {:8.3f} s  {:8.2f} MiB read  {:6.1f} MiB peak\n", what, cost.seconds,
+             static_cast<double>(cost.read_bytes) / 1048576,
+             static_cast<double>(cost.peak_bytes) / 1048576);
+}
+
+Cost extract(const fs::path& firmware, const fs::path& folder, const std::string& what, int runs) {
+  return best_of(runs, {WEXLO_PROGRAM, "extract", firmware.string(), what, "-o",
+                        (folder / "out").string(), "--force", "--jobs", "2"});
+}
+
+void grows_tenfold(const fs::path& folder) {
+  const Context context{.jobs = 2};
+  std::vector<Cost> one, all;
+  for (const std::size_t mib : {std::size_t{48}, std::size_t{480}}) {
+    const fs::path firmware = folder / fmt::format("system-{}.zip", mib);
+    if (const auto made = demo::write_gnomon(firmware, {.system_mib = mib}, context); !made) {
+      fmt::print(stderr, "{}\n", describe(made.error()));
+      std::exit(1);
+    }
+    one.push_back(extract(firmware, folder, "init_boot", 15));
+    show(fmt::format("init_boot out of a package with {} MiB of system", mib), one.back());
+    all.push_back(extract(firmware, folder, "--all", 3));
+    show(fmt::format("all out of a package with {} MiB of system", mib), all.back());
+  }
+  fmt::print("ratio: init_boot alone, payload's rest tenfold: time {:.2f}, bytes read {:.2f}, peak "
+             "memory {:.2f}\n",
+             one[1].seconds / one[0].seconds,
+             static_cast<double>(one[1].read_bytes) / static_cast<double>(one[0].read_bytes),
+             static_cast<double>(one[1].peak_bytes) / static_cast<double>(one[0].peak_bytes));
+  fmt::print("ratio: all partitions, system tenfold: peak memory {:.2f}\n",
+             static_cast<double>(all[1].peak_bytes) / static_cast<double>(all[0].peak_bytes));
+}
+
+/// The same bytes through xz and sha256sum, two at a time, as a shell would do it.
+void against_tools(const fs::path& folder) {
+  const auto images = demo::gnomon_images({.system_mib = 240});
+  const Context context{.jobs = 2};
+  // Only xz: cut as the payload's own operations are.
+  std::vector<demo::PayloadPartition> system;
+  for (const auto& image : images)
+    if (image.name == "system") system.push_back(image);
+  // Every byte differs from zero, so that no piece becomes a ZERO operation.
+  for (auto& byte : system[0].image) byte |= std::byte{1};
+  const auto payload = demo::full_payload(system, 0, "", context);
+  const fs::path firmware = folder / "payload.bin";
+  if (!payload || !write_file(firmware, *payload, Overwrite::Replace)) std::exit(1);
+  std::string half[2];
+  const View raw = system[0].image;
+  constexpr std::size_t kPiece = 2u << 20;
+  for (std::size_t at = 0, i = 0; at < raw.size(); at += kPiece, ++i) {
+    const auto packed = encode(Compression::Xz, raw.subspan(at, std::min(kPiece, raw.size() - at)),
+                               {.level = 0});
+    half[i % 2] += as_text(*packed);
+  }
+  for (int i = 0; i < 2; ++i)
+    std::ofstream(folder / fmt::format("half{}.xz", i), std::ios::binary) << half[i];
+  const Cost ours = extract(firmware, folder, "system", 5);
+  const std::string tools = fmt::format(
+      "cd {} && (xz -dc half0.xz > raw0 & xz -dc half1.xz > raw1; wait) && "
+      "(sha256sum half0.xz raw0 & sha256sum half1.xz raw1; wait)", folder.string());
+  const Cost theirs = best_of(5, {"bash", "-c", tools});
+  show("system (240 MiB, xz) out of a payload, verified", ours);
+  show("two xz -dc, then two sha256sum, on the same bytes", theirs);
+  fmt::print("ratio: {:.2f}\n", ours.seconds / theirs.seconds);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  if (argc != 2) {
+    fmt::print(stderr, "usage: wexlo_bench FOLDER\n");
+    return 2;
+  }
+  grows_tenfold(argv[1]);
+  against_tools(argv[1]);
+  return 0;
+}
