@@ -32,6 +32,7 @@ Json vbmeta_json(const VbmetaInfo& info) {
           {"rollback_index", info.rollback_index},
           {"flags", info.flags},
           {"flag_names", info.flag_names},
+          {"hash_matches", info.hash_matches ? Json(*info.hash_matches) : Json()},
           {"release", info.release},
           {"descriptors", descriptors}};
 }
@@ -163,7 +164,7 @@ class Teller {
       out_ += "\n" + table.text(session_.paint);
     }
     if (info.footer) footer(*info.footer);
-    if (info.vbmeta) vbmeta(*info.vbmeta);
+    if (info.vbmeta) vbmeta(*info.vbmeta, false);
   }
 
   void footer(const FooterInfo& footer) {
@@ -174,17 +175,23 @@ class Teller {
     if (footer.digest_matches)
       line("", *footer.digest_matches ? "its digest is true for this image"
                                       : "its digest does not match this image");
-    vbmeta(footer.vbmeta);
+    vbmeta(footer.vbmeta, true);
   }
 
-  void vbmeta(const VbmetaInfo& info) {
+  void vbmeta(const VbmetaInfo& info, bool footer) {
     line("algorithm", info.algorithm);
     line("public key",
          info.public_key_sha256.empty() ? "" : "SHA-256 " + shorten(info.public_key_sha256));
     line("rollback", fmt::format("index {}", info.rollback_index));
+    // In a footer's struct flags mean nothing while they are 0, and are fatal otherwise.
+    if (footer && info.flags == 0) return descriptors(info);
     line("flags", info.flag_names.empty()
                       ? "0 (verification on)"
                       : fmt::format("{} ({})", info.flags, fmt::join(info.flag_names, ", ")));
+    descriptors(info);
+  }
+
+  void descriptors(const VbmetaInfo& info) {
     if (info.descriptors.empty()) return;
     Table table({"descriptor", "partition", "what it says"});
     for (const DescriptorInfo& descriptor : info.descriptors)

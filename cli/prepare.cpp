@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/text.hpp"
 #include "commands.hpp"
 #include "edits.hpp"
@@ -41,8 +43,26 @@ std::string steps_text(const Session& session, const std::vector<Step>& steps) {
   return table.text(session.paint);
 }
 
+std::string counted(std::uint64_t count, std::string_view what) {
+  return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
+}
+
+/// An edit that was tried here and found its place in another image is no news here.
+std::vector<EditReport> worth_showing(const Prepared& done, const PreparedImage& image) {
+  std::vector<EditReport> out;
+  for (std::size_t i = 0; i < image.patched.edits.size(); ++i) {
+    const EditReport& edit = image.patched.edits[i];
+    const bool elsewhere = std::ranges::any_of(done.images, [&](const PreparedImage& other) {
+      return other.patched.edits[i].outcome == Outcome::Applied ||
+             other.patched.edits[i].outcome == Outcome::AlreadyDone;
+    });
+    if (edit.outcome != Outcome::NoMatch || !elsewhere) out.push_back(edit);
+  }
+  return out;
+}
+
 std::string text_of(const Session& session, const Options& options, const Prepared& done) {
-  std::string out = session.paint.heading(fmt::format("kit {}", printable(options.kit))) + "\n";
+  std::string out = session.paint.heading(fmt::format("Kit ready: {}", printable(options.kit))) + "\n";
   const auto line = [&](std::string_view name, std::string_view value) {
     if (!value.empty()) out += fmt::format("  {:<14}{}\n", name, printable(value));
   };
@@ -53,14 +73,13 @@ std::string text_of(const Session& session, const Options& options, const Prepar
   for (const PreparedImage& image : done.images) {
     out += fmt::format("\n{} {}\n", session.paint.heading(image.partition),
                        image.flashed ? "-> " + image.files.flash_file : "left as it is");
-    out += edits_text(session, image.patched.edits);
+    out += edits_text(session, worth_showing(done, image));
     if (session.globals.verbose) out += ranges_text(session, image.patched.ranges);
     if (image.flashed) {
       std::uint64_t bytes = 0;
-      for (const ChangedRange& range : image.patched.ranges)
-        bytes += range.size;
-      out +=
-          fmt::format("  differs from stock within {} bytes; every one is accounted for\n", bytes);
+      for (const ChangedRange& range : image.patched.ranges) bytes += range.size;
+      out += fmt::format("  differs from stock in {}, {}, each accounted for\n",
+                         counted(image.patched.ranges.size(), "place"), counted(bytes, "byte"));
     }
   }
   out += "\n" + session.paint.heading("plan.toml") + "\n" + steps_text(session, done.plan.steps);

@@ -65,7 +65,8 @@ Result<VbmetaInfo> vbmeta_info(const Image& vbmeta) {
                   .release = std::string(until_nul(vbmeta.raw("release_string"))),
                   .rollback_index = vbmeta.number("rollback_index"),
                   .flags = vbmeta.number("flags"),
-                  .flag_names = verified::flag_names(vbmeta.number("flags"))};
+                  .flag_names = verified::flag_names(vbmeta.number("flags")),
+                  .hash_matches = verified::own_hash_matches(vbmeta)};
   const View key =
       vbmeta.section("auxiliary")
           ->bytes.view()
@@ -119,18 +120,29 @@ void tell_ramdisk(PartInfo& part, const Section& section, ImageInfo& info) {
   }
 }
 
+/// One digest that an image carries of itself.
+struct OwnDigest {
+  std::optional<bool> matches;
+  std::string_view what;
+};
+
 void judge_origin(ImageInfo& info) {
   if (!info.origin.empty()) return;
   info.origin = "unknown";
-  const std::optional<bool> digest = info.footer ? info.footer->digest_matches : std::nullopt;
-  if (digest.value_or(true) && info.id_matches.value_or(true) && (digest || info.id_matches)) {
-    info.origin = "pristine";
-    info.origin_reason = digest ? "the digest in its verified-boot footer is true"
-                                : "the id digest in its header is true";
-  } else if (info.origin_reason.empty()) {
-    info.origin_reason = digest || info.id_matches
-                             ? "a digest of its own does not match its content"
-                             : "it carries no digest of its own";
+  if (!info.origin_reason.empty()) return;
+  const OwnDigest digests[] = {
+      {info.footer ? info.footer->digest_matches : std::nullopt,
+       "the digest in its verified-boot footer"},
+      {info.vbmeta ? info.vbmeta->hash_matches : std::nullopt, "the hash that its signature covers"},
+      {info.id_matches, "the id digest in its header"},
+  };
+  info.origin_reason = "it carries no digest of its own";
+  for (const OwnDigest& digest : digests) {
+    if (!digest.matches) continue;
+    info.origin = *digest.matches ? "pristine" : "unknown";
+    info.origin_reason =
+        fmt::format("{} {}", digest.what, *digest.matches ? "is true" : "does not match its content");
+    if (!*digest.matches) return;  // one that is wrong outweighs others that are right
   }
 }
 

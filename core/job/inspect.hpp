@@ -25,6 +25,7 @@ struct VbmetaInfo {
   std::string algorithm, release, public_key_sha256;
   std::uint64_t rollback_index = 0, flags = 0;
   std::vector<std::string> flag_names;
+  std::optional<bool> hash_matches;  ///< of the struct over itself
   std::vector<DescriptorInfo> descriptors;
 };
 

@@ -46,10 +46,11 @@ Result<Target> choose_target(const std::vector<Candidate>& candidates) {
   const Candidate* boot = find(candidates, "boot");
   if (has_ramdisk(init_boot)) {
     WEXLO_TRY(const std::string program, first_program(*init_boot));
+    // Whatever boot holds, a loader that finds init_boot takes the generic ramdisk from there.
     return Target{"init_boot",
-                  fmt::format("init_boot has the first ramdisk with {}{}", program,
-                              has_ramdisk(boot) ? ", which takes the place of the one in boot"
-                                                : "; boot has a kernel only")};
+                  fmt::format("the firmware has an init_boot, so its ramdisk with {} is the first "
+                              "one to run",
+                              program)};
   }
   if (has_ramdisk(boot)) {
     WEXLO_TRY(const std::string program, first_program(*boot));

@@ -16,7 +16,7 @@ class Unpacker {
  public:
   Unpacker(const LoadedImage& loaded, fs::path folder)
       : loaded_(loaded), folder_(std::move(folder)) {
-    result_.kind = loaded.format->kind;
+    result_.kind = loaded.image ? boot::partition_kind(*loaded.image) : loaded.format->kind;
   }
 
   Result<Unpacked> run() {

@@ -61,17 +61,25 @@ class Account {
   View stock_bytes() const { return stock_.bytes.view(); }
   View output_bytes() const { return output_.bytes.view(); }
 
-  /// Adds the span from the first to the last byte of a region that differs at its own offset.
-  void add_range(std::uint64_t begin, std::uint64_t size, std::string region, std::string cause) {
+  /// Adds the spans of a region that differ at their own offset. Equal stretches shorter than a block
+  /// belong to the span around them, so that a re-encoded ramdisk is one range and not thousands.
+  void add_range(std::uint64_t begin, std::uint64_t size, const std::string& region,
+                 const std::string& cause) {
+    constexpr std::uint64_t kJoin = 4096;
     const View out = output_bytes(), old = stock_bytes();
-    const auto differs = [&](std::uint64_t at) { return at >= old.size() || out[at] != old[at]; };
-    std::uint64_t end = begin + size;
-    while (begin < end && !differs(begin))
-      ++begin;
-    while (end > begin && !differs(end - 1))
-      --end;
-    if (begin < end)
-      patched_.ranges.push_back({begin, end - begin, std::move(region), std::move(cause)});
+    std::uint64_t first = begin, last = begin;  // of the span at hand; empty while they are equal
+    const auto flush = [&] {
+      if (first < last) patched_.ranges.push_back({first, last - first, region, cause});
+    };
+    for (std::uint64_t at = begin; at < begin + size; ++at) {
+      if (at < old.size() && out[at] == old[at]) continue;
+      if (first == last || at - last >= kJoin) {
+        flush();
+        first = at;
+      }
+      last = at + 1;
+    }
+    flush();
   }
 
   /// Fields that follow from a changed ramdisk.

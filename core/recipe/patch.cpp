@@ -147,9 +147,11 @@ class Patcher {
     if (edit.keep_stock) WEXLO_CHECK(keep_stock_file(edit.path, *at, details));
     detach_links(*ramdisk_, *at);
     Entry& entry = edit_entry(*ramdisk_, *at);
-    details.push_back(fmt::format("replaced /{} ({} -> {} bytes, mode {:04o} -> {:04o})", edit.path,
-                                  entry.data().size(), edit.content.size(), entry.mode() & 07777u,
-                                  mode));
+    const std::string modes = (entry.mode() & 07777u) == mode
+                                  ? fmt::format("mode {:04o}", mode)
+                                  : fmt::format("mode {:04o} -> {:04o}", entry.mode() & 07777u, mode);
+    details.push_back(fmt::format("replaced /{} ({} -> {} bytes, {})", edit.path,
+                                  entry.data().size(), edit.content.size(), modes));
     entry.set(Field::Mode, newc::Regular | mode);
     entry.set(Field::Uid, uid);
     entry.set(Field::Gid, gid);

@@ -4,6 +4,8 @@
 
 #include <array>
 
+#include "base/digest.hpp"
+
 namespace wexlo::verified {
 namespace {
 
@@ -226,6 +228,18 @@ std::string algorithm_name(std::uint64_t type) {
   if (type > 6) return fmt::format("unknown ({})", type);
   constexpr std::array bits{2048, 4096, 8192};
   return fmt::format("{}-rsa{}", type <= 3 ? "sha256" : "sha512", bits[(type - 1) % 3]);
+}
+
+std::optional<bool> own_hash_matches(const Image& vbmeta) {
+  const std::uint64_t type = vbmeta.number("algorithm_type");
+  if (type == 0 || type > 6) return std::nullopt;
+  const View stored = vbmeta.section("authentication")
+                          ->bytes.view()
+                          .subspan(vbmeta.number("hash_offset"), vbmeta.number("hash_size"));
+  Hasher hasher(type <= 3 ? DigestKind::Sha256 : DigestKind::Sha512);
+  hasher.update(vbmeta.header());
+  hasher.update(vbmeta.section("auxiliary")->bytes.view());
+  return equal(hasher.finish(), stored);
 }
 
 std::vector<std::string> flag_names(std::uint64_t flags) {

@@ -68,6 +68,10 @@ struct Descriptor {
 /// "sha256-rsa4096" and the like; "none" for 0; "unknown (N)" for ids not known.
 [[nodiscard]] std::string algorithm_name(std::uint64_t algorithm_type);
 
+/// Is the hash in the authentication block that of header and auxiliary block? It is what the
+/// signature covers, so an edit by anybody without the key shows. nullopt: the struct has none.
+[[nodiscard]] std::optional<bool> own_hash_matches(const Image& vbmeta);
+
 /// The flags' spelling in recipes and output: "hashtree-disabled", "verification-disabled".
 [[nodiscard]] std::vector<std::string> flag_names(std::uint64_t flags);
 [[nodiscard]] std::optional<std::uint32_t> flag_named(std::string_view name);

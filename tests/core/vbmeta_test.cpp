@@ -67,6 +67,16 @@ TEST_CASE("vbmeta: identity, with the partition's padding, and one byte changes 
   }
 }
 
+TEST_CASE("vbmeta: its own hash is over header and auxiliary block") {
+  std::string bytes = vbmeta(all_kinds(), 0, 1);
+  CHECK(verified::own_hash_matches(*verified::parse_vbmeta(blob(bytes))) == false);
+  bytes.replace(256, 32, sha256(bytes.substr(0, 256) + bytes.substr(256 + 320)));
+  CHECK(verified::own_hash_matches(*verified::parse_vbmeta(blob(bytes))) == true);
+  bytes[123] = 3;
+  CHECK(verified::own_hash_matches(*verified::parse_vbmeta(blob(bytes))) == false);
+  CHECK_FALSE(verified::own_hash_matches(*verified::parse_vbmeta(blob(vbmeta("")))).has_value());
+}
+
 TEST_CASE("vbmeta: names of algorithms and flags") {
   CHECK(verified::algorithm_name(0) == "none");
   CHECK(verified::algorithm_name(2) == "sha256-rsa4096");
