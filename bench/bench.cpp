@@ -42,7 +42,8 @@ Cost run_once(const std::vector<std::string>& command) {
     const int null = ::open("/dev/null", O_WRONLY);
     ::dup2(null, 1);
     std::vector<char*> words;
-    for (const std::string& word : command) words.push_back(const_cast<char*>(word.c_str()));
+    for (const std::string& word : command)
+      words.push_back(const_cast<char*>(word.c_str()));
     words.push_back(nullptr);
     ::execvp(words[0], words.data());
     ::_exit(127);
@@ -96,11 +97,12 @@ void grows_tenfold(const fs::path& folder) {
     all.push_back(extract(firmware, folder, "--all", 3));
     show(fmt::format("all out of a package with {} MiB of system", mib), all.back());
   }
-  fmt::print("ratio: init_boot alone, payload's rest tenfold: time {:.2f}, bytes read {:.2f}, peak "
-             "memory {:.2f}\n",
-             one[1].seconds / one[0].seconds,
-             static_cast<double>(one[1].read_bytes) / static_cast<double>(one[0].read_bytes),
-             static_cast<double>(one[1].peak_bytes) / static_cast<double>(one[0].peak_bytes));
+  fmt::print(
+      "ratio: init_boot alone, payload's rest tenfold: time {:.2f}, bytes read {:.2f}, peak "
+      "memory {:.2f}\n",
+      one[1].seconds / one[0].seconds,
+      static_cast<double>(one[1].read_bytes) / static_cast<double>(one[0].read_bytes),
+      static_cast<double>(one[1].peak_bytes) / static_cast<double>(one[0].peak_bytes));
   fmt::print("ratio: all partitions, system tenfold: peak memory {:.2f}\n",
              static_cast<double>(all[1].peak_bytes) / static_cast<double>(all[0].peak_bytes));
 }
@@ -114,7 +116,8 @@ void against_tools(const fs::path& folder) {
   for (const auto& image : images)
     if (image.name == "system") system.push_back(image);
   // Every byte differs from zero, so that no piece becomes a ZERO operation.
-  for (auto& byte : system[0].image) byte |= std::byte{1};
+  for (auto& byte : system[0].image)
+    byte |= std::byte{1};
   const auto payload = demo::full_payload(system, 0, "", context);
   const fs::path firmware = folder / "payload.bin";
   if (!payload || !write_file(firmware, *payload, Overwrite::Replace)) std::exit(1);
@@ -122,8 +125,8 @@ void against_tools(const fs::path& folder) {
   const View raw = system[0].image;
   constexpr std::size_t kPiece = 2u << 20;
   for (std::size_t at = 0, i = 0; at < raw.size(); at += kPiece, ++i) {
-    const auto packed = encode(Compression::Xz, raw.subspan(at, std::min(kPiece, raw.size() - at)),
-                               {.level = 0});
+    const auto packed =
+        encode(Compression::Xz, raw.subspan(at, std::min(kPiece, raw.size() - at)), {.level = 0});
     half[i % 2] += as_text(*packed);
   }
   for (int i = 0; i < 2; ++i)
@@ -131,7 +134,8 @@ void against_tools(const fs::path& folder) {
   const Cost ours = extract(firmware, folder, "system", 5);
   const std::string tools = fmt::format(
       "cd {} && (xz -dc half0.xz > raw0 & xz -dc half1.xz > raw1; wait) && "
-      "(sha256sum half0.xz raw0 & sha256sum half1.xz raw1; wait)", folder.string());
+      "(sha256sum half0.xz raw0 & sha256sum half1.xz raw1; wait)",
+      folder.string());
   const Cost theirs = best_of(5, {"bash", "-c", tools});
   show("system (240 MiB, xz) out of a payload, verified", ours);
   show("two xz -dc, then two sha256sum, on the same bytes", theirs);

@@ -62,7 +62,8 @@ std::vector<EditReport> worth_showing(const Prepared& done, const PreparedImage&
 }
 
 std::string text_of(const Session& session, const Options& options, const Prepared& done) {
-  std::string out = session.paint.heading(fmt::format("Kit ready: {}", printable(options.kit))) + "\n";
+  std::string out =
+      session.paint.heading(fmt::format("Kit ready: {}", printable(options.kit))) + "\n";
   const auto line = [&](std::string_view name, std::string_view value) {
     if (!value.empty()) out += fmt::format("  {:<14}{}\n", name, printable(value));
   };
@@ -77,7 +78,8 @@ std::string text_of(const Session& session, const Options& options, const Prepar
     if (session.globals.verbose) out += ranges_text(session, image.patched.ranges);
     if (image.flashed) {
       std::uint64_t bytes = 0;
-      for (const ChangedRange& range : image.patched.ranges) bytes += range.size;
+      for (const ChangedRange& range : image.patched.ranges)
+        bytes += range.size;
       out += fmt::format("  differs from stock in {}, {}, each accounted for\n",
                          counted(image.patched.ranges.size(), "place"), counted(bytes, "byte"));
     }

@@ -133,15 +133,16 @@ void judge_origin(ImageInfo& info) {
   const OwnDigest digests[] = {
       {info.footer ? info.footer->digest_matches : std::nullopt,
        "the digest in its verified-boot footer"},
-      {info.vbmeta ? info.vbmeta->hash_matches : std::nullopt, "the hash that its signature covers"},
+      {info.vbmeta ? info.vbmeta->hash_matches : std::nullopt,
+       "the hash that its signature covers"},
       {info.id_matches, "the id digest in its header"},
   };
   info.origin_reason = "it carries no digest of its own";
   for (const OwnDigest& digest : digests) {
     if (!digest.matches) continue;
     info.origin = *digest.matches ? "pristine" : "unknown";
-    info.origin_reason =
-        fmt::format("{} {}", digest.what, *digest.matches ? "is true" : "does not match its content");
+    info.origin_reason = fmt::format("{} {}", digest.what,
+                                     *digest.matches ? "is true" : "does not match its content");
     if (!*digest.matches) return;  // one that is wrong outweighs others that are right
   }
 }

@@ -7,7 +7,6 @@
 #include <set>
 #include <tuple>
 
-#include "base/output.hpp"
 #include "base/source.hpp"
 #include "parts/tree_list.hpp"
 
@@ -19,13 +18,6 @@ using newc::Entry;
 using newc::Field;
 
 constexpr std::uint64_t kMaxFile = 0xffffffffu;  ///< what a newc entry can hold
-
-Status make_folder(const fs::path& path) {
-  std::error_code error;
-  fs::create_directories(path, error);
-  if (error) return fail(io_error(error.value(), "cannot make the folder", path.string()));
-  return {};
-}
 
 /// What stands in tree/, links not followed.
 struct OnDisk {
@@ -264,33 +256,6 @@ class Rebuild {
 };
 
 }  // namespace
-
-Status write_tree(const Ramdisk& ramdisk, const TreePaths& paths) {
-  WEXLO_CHECK(check_places(ramdisk));
-  const auto rows = rows_of(ramdisk);
-  WEXLO_CHECK(make_folder(paths.tree));
-  std::size_t segment = 0, index = 0;
-  for (const ListRow& row : rows) {
-    if (row.type == "stream") {
-      if (&row != rows.data()) ++segment;
-      index = 0;
-      continue;
-    }
-    const EntryAt at{segment, index++};
-    const fs::path place = paths.tree / newc::place_of(row.name);
-    if (row.type == "d" && row.odd.empty()) WEXLO_CHECK(make_folder(place));
-    if (row.type != "f" || !row.linked.empty()) continue;
-    const fs::path file = row.odd.empty() ? place : paths.odd / row.odd;
-    WEXLO_CHECK(make_folder(file.parent_path()));
-    WEXLO_CHECK(write_file(file, entry_at(ramdisk, at).data().view(), Overwrite::Refuse));
-    if (row.mode & 0100) {
-      std::error_code ignored;
-      fs::permissions(file, fs::perms::owner_exec | fs::perms::group_exec | fs::perms::others_exec,
-                      fs::perm_options::add, ignored);
-    }
-  }
-  return write_file(paths.list, as_view(format_rows(rows)), Overwrite::Refuse);
-}
 
 Result<std::vector<TreeChange>> apply_tree(Ramdisk& ramdisk, const TreePaths& paths) {
   WEXLO_TRY(const Blob text, read_file(paths.list));

@@ -61,8 +61,9 @@ class Account {
   View stock_bytes() const { return stock_.bytes.view(); }
   View output_bytes() const { return output_.bytes.view(); }
 
-  /// Adds the spans of a region that differ at their own offset. Equal stretches shorter than a block
-  /// belong to the span around them, so that a re-encoded ramdisk is one range and not thousands.
+  /// Adds the spans of a region that differ at their own offset. Equal stretches shorter than a
+  /// block belong to the span around them, so that a re-encoded ramdisk is one range and not
+  /// thousands.
   void add_range(std::uint64_t begin, std::uint64_t size, const std::string& region,
                  const std::string& cause) {
     constexpr std::uint64_t kJoin = 4096;

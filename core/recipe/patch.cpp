@@ -147,9 +147,10 @@ class Patcher {
     if (edit.keep_stock) WEXLO_CHECK(keep_stock_file(edit.path, *at, details));
     detach_links(*ramdisk_, *at);
     Entry& entry = edit_entry(*ramdisk_, *at);
-    const std::string modes = (entry.mode() & 07777u) == mode
-                                  ? fmt::format("mode {:04o}", mode)
-                                  : fmt::format("mode {:04o} -> {:04o}", entry.mode() & 07777u, mode);
+    const std::string modes =
+        (entry.mode() & 07777u) == mode
+            ? fmt::format("mode {:04o}", mode)
+            : fmt::format("mode {:04o} -> {:04o}", entry.mode() & 07777u, mode);
     details.push_back(fmt::format("replaced /{} ({} -> {} bytes, {})", edit.path,
                                   entry.data().size(), edit.content.size(), modes));
     entry.set(Field::Mode, newc::Regular | mode);
@@ -253,16 +254,6 @@ class Patcher {
 
 }  // namespace
 
-std::string_view outcome_name(Outcome outcome) {
-  switch (outcome) {
-    case Outcome::Applied: return "applied";
-    case Outcome::AlreadyDone: return "already-done";
-    case Outcome::NoMatch: return "no-match";
-    case Outcome::Elsewhere: return "elsewhere";
-  }
-  return "";
-}
-
 std::string partition_of(const LoadedImage& image) {
   if (!image.image) return std::string(image.format->kind);
   const auto footer = verified::find_footer(image.bytes.view());
@@ -286,31 +277,6 @@ Result<Patched> patch_image(const LoadedImage& stock, const PatchRole& role,
          .message = fmt::format("an image of kind {} cannot be patched yet", stock.format->kind),
          .hint = "boot, init_boot, vendor_boot and vbmeta images can."});
   return Patcher(stock, role).run(recipes);
-}
-
-Status check_matches(const std::vector<std::vector<EditReport>>& reports) {
-  if (reports.empty()) return {};
-  bool any = false;
-  for (std::size_t i = 0; i < reports.front().size(); ++i) {
-    const EditReport& edit = reports.front()[i];
-    const auto with = [&](Outcome outcome) {
-      return std::ranges::any_of(reports,
-                                 [&](const auto& image) { return image[i].outcome == outcome; });
-    };
-    const bool done = with(Outcome::Applied) || with(Outcome::AlreadyDone);
-    any |= done || with(Outcome::NoMatch);
-    if (done || edit.may_miss || !with(Outcome::NoMatch)) continue;
-    return fail({.code = ErrorCode::NoMatch,
-                 .message = fmt::format("recipe {}: \"{}\" matches nothing in this image",
-                                        edit.recipe, edit.summary),
-                 .hint = "Check the path in the recipe (wexlo unpack shows the ramdisk), or say "
-                         "may_miss = true there."});
-  }
-  if (any || reports.front().empty()) return {};
-  return fail(
-      {.code = ErrorCode::NoMatch,
-       .message = "no edit of the recipe concerns this kind of image",
-       .hint = "Ramdisk edits go to boot, init_boot or vendor_boot; vbmeta flags to vbmeta."});
 }
 
 }  // namespace wexlo

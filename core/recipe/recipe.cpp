@@ -15,16 +15,11 @@
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
-namespace embedded {
-std::string_view bundled_recipe_text(std::string_view name);
-}
 namespace fs = std::filesystem;
 namespace {
 
 constexpr std::int64_t kFormat = 1;
 constexpr std::uint64_t kMaxAddOn = 256u << 20;
-constexpr std::array kBundled{"start-program", "verification-off", "hashtree-off", "fstab-open",
-                              "debug-properties"};
 
 /// Reads one recipe's tables; keeps what its edits are checked against.
 class RecipeReader {
@@ -266,13 +261,6 @@ class RecipeReader {
 };
 
 }  // namespace
-
-std::vector<BundledRecipe> bundled_recipes() {
-  std::vector<BundledRecipe> out;
-  for (const char* name : kBundled)
-    out.push_back({name, embedded::bundled_recipe_text(std::string(name) + ".toml")});
-  return out;
-}
 
 Result<Recipe> describe_recipe(std::string_view text, const std::string& name) {
   WEXLO_TRY(toml::table table, parse_toml(text, name));

@@ -212,7 +212,8 @@ TEST_CASE("digests: known values") {
 
 TEST_CASE("text: any bytes survive percent-encoding as one word") {
   std::string all;
-  for (int c = 0; c < 256; ++c) all += static_cast<char>(c);
+  for (int c = 0; c < 256; ++c)
+    all += static_cast<char>(c);
   const std::string word = percent_encode(all);
   CHECK(word.find_first_of(" \t\n") == std::string::npos);
   CHECK(percent_decode(word).value() == all);

@@ -23,8 +23,8 @@ BootBytes full(unsigned version, std::size_t page = 4096) {
 TEST_CASE("boot: identity over all versions, page sizes and tails") {
   for (unsigned version = 0; version <= 4; ++version)
     for (std::size_t page = 2048; page <= 131072; page *= 2)
-      for (const std::string& tail : {std::string(), std::string(9000, '\0'), noise(77),
-                                      std::string(5000, '\xff')}) {
+      for (const std::string& tail :
+           {std::string(), std::string(9000, '\0'), noise(77), std::string(5000, '\xff')}) {
         CAPTURE(version);
         CAPTURE(page);
         const std::string bytes = full(version, page).done() + tail;

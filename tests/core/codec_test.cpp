@@ -20,7 +20,8 @@ const Sample kSamples[] = {
 
 std::string content() {
   std::string out;
-  for (int i = 0; i < 3000; ++i) out += "line " + std::to_string(i * 7919) + "\n";
+  for (int i = 0; i < 3000; ++i)
+    out += "line " + std::to_string(i * 7919) + "\n";
   return out + noise(5000);
 }
 
@@ -60,8 +61,8 @@ TEST_CASE("codec: each format is told by its first bytes and decodes") {
 TEST_CASE("codec: what encodes decodes again, and twice the same") {
   for (const Sample& sample : kSamples) {
     CAPTURE(compression_name(sample.kind));
-    for (const std::string& data : {content(), std::string(), std::string("x"),
-                                    std::string(100000, '\0')}) {
+    for (const std::string& data :
+         {content(), std::string(), std::string("x"), std::string(100000, '\0')}) {
       if (data.empty() && sample.kind == Compression::Lz4Legacy) continue;  // it has no empty form
       const auto packed = encode(sample.kind, as_view(data));
       REQUIRE(packed);
@@ -110,7 +111,8 @@ TEST_CASE("codec: flipped bytes are refused or decode, within the limit") {
 
 TEST_CASE("codec: output beyond the limit is refused") {
   for (const Sample& sample : kSamples) {
-    const auto bomb = decode(sample.kind, as_view(sample.make(std::string(4u << 20, 'a'))), 1u << 20);
+    const auto bomb =
+        decode(sample.kind, as_view(sample.make(std::string(4u << 20, 'a'))), 1u << 20);
     REQUIRE_FALSE(bomb);
     CHECK(bomb.error().code == ErrorCode::LimitExceeded);
   }
@@ -138,8 +140,9 @@ TEST_CASE("lz4 legacy: the trailing size some makers write belongs to the stream
   const auto again = encode(Compression::Lz4Legacy, as_view(content()), framing);
   REQUIRE(again);
   CHECK(text(View(*again).last(4)) == le32(static_cast<std::uint32_t>(content().size())));
-  CHECK_FALSE(framing_of(Compression::Lz4Legacy, as_view(test::lz4_legacy(content())),
-                         content().size()).size_trailer);
+  CHECK_FALSE(
+      framing_of(Compression::Lz4Legacy, as_view(test::lz4_legacy(content())), content().size())
+          .size_trailer);
 }
 
 TEST_CASE("lz4 legacy: content of more than one block, and of exactly one") {
@@ -147,8 +150,8 @@ TEST_CASE("lz4 legacy: content of more than one block, and of exactly one") {
     const std::string data = std::string(size, 'x');
     for (const bool trailer : {false, true}) {
       const std::string packed = test::lz4_legacy(data, trailer);
-      const auto decoded = decode(Compression::Lz4Legacy, as_view(packed + std::string(8, '\0')),
-                                  64u << 20);
+      const auto decoded =
+          decode(Compression::Lz4Legacy, as_view(packed + std::string(8, '\0')), 64u << 20);
       REQUIRE(decoded);
       CHECK(decoded->bytes.size() == size);
       CHECK(decoded->consumed == packed.size());
@@ -173,8 +176,8 @@ TEST_CASE("gzip: the stock member's header is carried over") {
 TEST_CASE("xz: the stock stream's check is carried over") {
   for (const bool crc32 : {true, false}) {
     const std::string stock = test::xz("old", crc32);
-    const auto packed = encode(Compression::Xz, as_view("new"),
-                               framing_of(Compression::Xz, as_view(stock), 3));
+    const auto packed =
+        encode(Compression::Xz, as_view("new"), framing_of(Compression::Xz, as_view(stock), 3));
     CHECK(text(View(*packed).first(8)) == stock.substr(0, 8));
   }
 }

@@ -10,18 +10,22 @@ using namespace wexlo::test;
 
 namespace {
 
-LoadedImage load(const std::string& bytes) { return *load_image(blob(bytes), "x"); }
+LoadedImage load(const std::string& bytes) {
+  return *load_image(blob(bytes), "x");
+}
 
 PlanFacts facts() {
   return {.device = "gnomon",
           .build = "korvale/gnomon",
-          .images = {{"init_boot", "flash/init_boot.img", "stock/init_boot.img", 4096, 2048, "aa", "bb"},
-                     {"vbmeta", "flash/vbmeta.img", "stock/vbmeta.img", 64, 64, "cc", "dd"}}};
+          .images = {
+              {"init_boot", "flash/init_boot.img", "stock/init_boot.img", 4096, 2048, "aa", "bb"},
+              {"vbmeta", "flash/vbmeta.img", "stock/vbmeta.img", 64, 64, "cc", "dd"}}};
 }
 
 std::string acts(const std::vector<Step>& steps) {
   std::string out;
-  for (const Step& step : steps) out += step.act + " ";
+  for (const Step& step : steps)
+    out += step.act + " ";
   return out;
 }
 
@@ -30,9 +34,9 @@ std::string acts(const std::vector<Step>& steps) {
 TEST_CASE("target: init_boot when it has a ramdisk with an init, else boot") {
   const LoadedImage with = load(BootBytes{.ramdisk = first_ramdisk()}.done());
   const LoadedImage kernel_only = load(BootBytes{.kernel = noise(100)}.done());
-  const LoadedImage v2 =
-      load(BootBytes{.version = 2, .kernel = noise(9), .ramdisk = test::gzip(first_ramdisk()),
-                     .dtb = noise(9)}.done());
+  const LoadedImage v2 = load(BootBytes{
+      .version = 2, .kernel = noise(9), .ramdisk = test::gzip(first_ramdisk()), .dtb = noise(9)}
+                                  .done());
   const auto first = choose_target({{"init_boot", &with}, {"boot", &kernel_only}});
   REQUIRE(first);
   CHECK(first->partition == "init_boot");
@@ -70,8 +74,7 @@ TEST_CASE("plan: one slot, or both when asked") {
     return out;
   };
   CHECK(slots(Slots::Current) == "init_boot:current vbmeta:current ");
-  CHECK(slots(Slots::Both) ==
-        "init_boot:current vbmeta:current init_boot:other vbmeta:other ");
+  CHECK(slots(Slots::Both) == "init_boot:current vbmeta:current init_boot:other vbmeta:other ");
 }
 
 TEST_CASE("plan: every write has a step back that writes the stock image") {

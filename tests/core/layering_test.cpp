@@ -1,5 +1,5 @@
-/// The rule of the house: a folder of core includes only folders above it in the list, and core never
-/// includes the program.
+/// The rule of the house: a folder of core includes only folders above it in the list, and core
+/// never includes the program.
 
 #include <algorithm>
 #include <fstream>
@@ -11,8 +11,9 @@ namespace fs = std::filesystem;
 
 namespace {
 
-const std::vector<std::string> kOrder{"base",     "codec", "archive", "image", "ramdisk", "verified",
-                                      "firmware", "parts", "recipe",  "kit",   "job"};
+const std::vector<std::string> kOrder{"base",    "codec",    "archive",  "image",
+                                      "ramdisk", "verified", "firmware", "parts",
+                                      "recipe",  "kit",      "job"};
 
 std::ptrdiff_t rank(const std::string& folder) {
   return std::ranges::find(kOrder, folder) - kOrder.begin();
@@ -43,8 +44,7 @@ TEST_CASE("layering: bytes go one way") {
 
 TEST_CASE("layering: core neither prints nor knows a terminal") {
   const std::regex forbidden("std::(cout|cerr|clog)|printf\\(|isatty|getenv|<iostream>|<CLI/");
-  for (const auto& entry :
-       fs::recursive_directory_iterator(fs::path(WEXLO_SOURCE_DIR) / "core")) {
+  for (const auto& entry : fs::recursive_directory_iterator(fs::path(WEXLO_SOURCE_DIR) / "core")) {
     if (!entry.is_regular_file()) continue;
     CAPTURE(entry.path().string());
     CHECK_FALSE(std::regex_search(wexlo::test::read(entry.path()), forbidden));

@@ -60,8 +60,8 @@ TEST_CASE("newc: identity, whatever the padding, the case and the order") {
 
 TEST_CASE("newc: names longer than their text and padding that is not zero are kept") {
   std::string odd = CpioBytes{}.file("abc", "data!").raw();
-  odd[94 + 7] = '7';             // namesize 4 -> 7: three bytes more
-  odd.insert(114, "\0xy", 3);    // what stands behind the NUL
+  odd[94 + 7] = '7';           // namesize 4 -> 7: three bytes more
+  odd.insert(114, "\0xy", 3);  // what stands behind the NUL
   odd = odd.substr(0, 117) + "PAD" + odd.substr(odd.find("data!"));  // 117 + 3 = 120
   odd += CpioBytes{}.trailer().raw();
   const auto archive = newc::parse(blob(odd));

@@ -48,7 +48,8 @@ std::string boot_with(const std::string& ramdisk) {
 
 std::string has(const parts::Repacked& repacked) {
   std::string out;
-  for (const auto& c : repacked.changes) out += c.part + " " + c.what + " " + c.place + "\n";
+  for (const auto& c : repacked.changes)
+    out += c.part + " " + c.what + " " + c.place + "\n";
   return out;
 }
 
@@ -60,8 +61,8 @@ TEST_CASE("parts: unpack and repack give the same bytes, for every kind of image
   v2.dtb = noise(500);
   v2.second = noise(10);
   BootBytes headless{.version = 0, .kernel = noise(100), .ramdisk = ""};
-  VendorBootBytes vendor{.ramdisk = test::lz4_legacy(ramdisk), .dtb = noise(700),
-                         .bootconfig = "androidboot.x=1\n"};
+  VendorBootBytes vendor{
+      .ramdisk = test::lz4_legacy(ramdisk), .dtb = noise(700), .bootconfig = "androidboot.x=1\n"};
   VendorBootBytes two = vendor;
   two.fragments = {100, vendor.ramdisk.size() - 100};
   const std::string last_unpadded = boot_with(ramdisk).substr(0, 4096 + 8192 + ramdisk.size());
@@ -88,18 +89,31 @@ TEST_CASE("parts: unpack and repack give the same bytes, for every kind of image
 TEST_CASE("parts: odd names, links, devices, doubles and order survive the folder") {
   const std::string odd = CpioBytes{}
                               .folder(".")
-                              .folder("Dir").folder("dir")
-                              .file("Dir/File", "1").file("dir/file", "2").file("DIR/file", "3")
-                              .file("same", "first").file("same", "second")
-                              .file("with blank", "4").file("new\nline", "5").file("\xff\xfe", "6")
-                              .file("/absolute", "7").file("./dotted", "8")
-                              .file("a:b?c*", "9").file(std::string(300, 'n'), "10")
+                              .folder("Dir")
+                              .folder("dir")
+                              .file("Dir/File", "1")
+                              .file("dir/file", "2")
+                              .file("DIR/file", "3")
+                              .file("same", "first")
+                              .file("same", "second")
+                              .file("with blank", "4")
+                              .file("new\nline", "5")
+                              .file("\xff\xfe", "6")
+                              .file("/absolute", "7")
+                              .file("./dotted", "8")
+                              .file("a:b?c*", "9")
+                              .file(std::string(300, 'n'), "10")
                               .folder(std::string(300, 'd'))
-                              .file("thing", "file first").folder("thing").file("thing/x", "below")
-                              .link("loop", "loop").link("empty-target", "")
+                              .file("thing", "file first")
+                              .folder("thing")
+                              .file("thing/x", "below")
+                              .link("loop", "loop")
+                              .link("empty-target", "")
                               .device("dev/ttyKV0", 204, 64)
-                              .entry("h1", "", 0100644, 900, 2).entry("h2", "data", 0100644, 900, 2)
-                              .entry("fifo", "", 0010600, 0, 1).entry("sock", "", 0140777, 0, 1)
+                              .entry("h1", "", 0100644, 900, 2)
+                              .entry("h2", "data", 0100644, 900, 2)
+                              .entry("fifo", "", 0010600, 0, 1)
+                              .entry("sock", "", 0140777, 0, 1)
                               .entry("odd-type", "", 0170600, 0, 1)
                               .entry("suid", "s", 0104755, 0, 1, 12345, 54321, 0x7fffffff)
                               .done();
@@ -183,8 +197,12 @@ TEST_CASE("parts: a line taken out of the list removes the entry, one put in add
 }
 
 TEST_CASE("parts: header values are set from parts.toml, and sizes follow the parts") {
-  const Bench bench(BootBytes{.version = 2, .page = 2048, .kernel = noise(9000),
-                              .ramdisk = first_ramdisk(), .dtb = noise(10)}.done());
+  const Bench bench(BootBytes{.version = 2,
+                              .page = 2048,
+                              .kernel = noise(9000),
+                              .ramdisk = first_ramdisk(),
+                              .dtb = noise(10)}
+                        .done());
   bench.edit("parts.toml", "cmdline = \"console=ttyKV0\"", "cmdline = \"quiet\"");
   bench.edit("parts.toml", "os_version = \"16.0.0\"", "os_version = \"17.1.2\"");
   bench.edit("parts.toml", "kernel_addr = 0x10008000", "kernel_addr = 0x20008000");
@@ -197,7 +215,8 @@ TEST_CASE("parts: header values are set from parts.toml, and sizes follow the pa
   CHECK(image.number("kernel_addr") == 0x20008000);
   CHECK(image.number("kernel_size") == 20000);
   CHECK(boot::id_matches(image) == true);  // the stock one was true
-  CHECK(has(repacked) == "header field cmdline\nheader field kernel_addr\nheader field os_version\n"
+  CHECK(has(repacked) ==
+        "header field cmdline\nheader field kernel_addr\nheader field os_version\n"
         "kernel content \n");
 }
 

@@ -65,9 +65,9 @@ std::string at(const Ramdisk& ramdisk, const std::string& place) {
 std::vector<std::string> stock_images() {
   std::vector<std::string> out;
   const std::string archive = first_ramdisk();
-  for (const std::string& ramdisk : {archive, test::gzip(archive), test::lz4_legacy(archive),
-                                     test::lz4_legacy(archive, true), test::xz(archive),
-                                     test::gzip(archive) + test::gzip(archive)}) {
+  for (const std::string& ramdisk :
+       {archive, test::gzip(archive), test::lz4_legacy(archive), test::lz4_legacy(archive, true),
+        test::xz(archive), test::gzip(archive) + test::gzip(archive)}) {
     BootBytes v2{.version = 2, .page = 2048, .kernel = noise(5000), .ramdisk = ramdisk};
     v2.dtb = noise(3000);
     v2.recovery_dtbo = noise(100);
@@ -85,11 +85,14 @@ std::vector<std::string> stock_images() {
 }  // namespace
 
 TEST_CASE("patch: the edits are done, the stock file is kept as it was") {
-  const Patched done = patch(BootBytes{.ramdisk = test::gzip(first_ramdisk())}.done(), recipe(kAddOn));
+  const Patched done =
+      patch(BootBytes{.ramdisk = test::gzip(first_ramdisk())}.done(), recipe(kAddOn));
   CHECK(done.changed);
   const Ramdisk ramdisk = ramdisk_of(done.bytes);
   CHECK(at(ramdisk, "init") == "the add-on");
-  CHECK(at(ramdisk, "wexlo/stock/init") == "\x7f" "ELF the stock init");
+  CHECK(at(ramdisk, "wexlo/stock/init") ==
+        "\x7f"
+        "ELF the stock init");
   CHECK(at(ramdisk, "system/etc/build.prop") == "ro.debuggable=1\nro.korvale=1\nro.added=yes\n");
   CHECK(at(ramdisk, "fstab.vernier").find("/system ext4 ro wait,first_stage_mount\n") !=
         std::string::npos);
@@ -101,7 +104,8 @@ TEST_CASE("patch: the edits are done, the stock file is kept as it was") {
   const newc::Entry& init = entry_at(ramdisk, *find_entry(ramdisk, "init"));
   CHECK(init.mode() == 0100755);
   CHECK(init.get(newc::Field::Gid) == 2000);
-  for (const EditReport& edit : done.edits) CHECK(edit.outcome == Outcome::Applied);
+  for (const EditReport& edit : done.edits)
+    CHECK(edit.outcome == Outcome::Applied);
 }
 
 TEST_CASE("patch: twice is once, over all layouts") {
@@ -113,7 +117,8 @@ TEST_CASE("patch: twice is once, over all layouts") {
     CHECK_FALSE(twice.changed);
     CHECK(twice.ranges.empty());
     check_same(twice.bytes, once.bytes);
-    for (const EditReport& edit : twice.edits) CHECK(edit.outcome == Outcome::AlreadyDone);
+    for (const EditReport& edit : twice.edits)
+      CHECK(edit.outcome == Outcome::AlreadyDone);
     check_same(patch(stock, recipes).bytes, once.bytes);  // same in, same out
   }
 }
@@ -142,14 +147,17 @@ TEST_CASE("patch: footers and ids are true for the new content") {
   }
 }
 
-TEST_CASE("patch: another version of the add-on replaces the first, the stock file stays the stock one") {
+TEST_CASE(
+    "patch: another version of the add-on replaces the first, the stock file stays the stock one") {
   const std::string stock = BootBytes{.ramdisk = first_ramdisk()}.done();
   const Patched first = patch(stock, recipe(kAddOn, "version 1"));
   const Patched second = patch(text(first.bytes), recipe(kAddOn, "version 2"));
   CHECK(second.changed);
   const Ramdisk ramdisk = ramdisk_of(second.bytes);
   CHECK(at(ramdisk, "init") == "version 2");
-  CHECK(at(ramdisk, "wexlo/stock/init") == "\x7f" "ELF the stock init");
+  CHECK(at(ramdisk, "wexlo/stock/init") ==
+        "\x7f"
+        "ELF the stock init");
   const auto journal = read_journal(ramdisk);
   REQUIRE(journal);
   CHECK((*journal)->stock_sha256 == hex_of(sha256(stock)));
@@ -189,9 +197,11 @@ TEST_CASE("patch: a file that was hard-linked is changed alone") {
 }
 
 TEST_CASE("patch: vbmeta flags change four bytes, and clear again") {
-  const std::string stock = vbmeta(test::property_descriptor("a", "b"), 0, 1) + std::string(500, '\0');
-  const auto set = recipe("format = 1\nname = \"x\"\n[[edit]]\nkind = \"vbmeta-flags\"\n"
-                          "set = [\"hashtree-disabled\", \"verification-disabled\"]\n");
+  const std::string stock =
+      vbmeta(test::property_descriptor("a", "b"), 0, 1) + std::string(500, '\0');
+  const auto set = recipe(
+      "format = 1\nname = \"x\"\n[[edit]]\nkind = \"vbmeta-flags\"\n"
+      "set = [\"hashtree-disabled\", \"verification-disabled\"]\n");
   const Patched done = patch(stock, set);
   std::string wanted = stock;
   wanted[123] = 3;
@@ -200,8 +210,9 @@ TEST_CASE("patch: vbmeta flags change four bytes, and clear again") {
   CHECK(done.ranges[0].region == "header field flags");
   CHECK(done.notes.size() == 1);
   CHECK_FALSE(patch(text(done.bytes), set).changed);
-  const auto clear = recipe("format = 1\nname = \"y\"\n[[edit]]\nkind = \"vbmeta-flags\"\n"
-                            "clear = [\"hashtree-disabled\", \"verification-disabled\"]\n");
+  const auto clear = recipe(
+      "format = 1\nname = \"y\"\n[[edit]]\nkind = \"vbmeta-flags\"\n"
+      "clear = [\"hashtree-disabled\", \"verification-disabled\"]\n");
   check_same(patch(text(done.bytes), clear).bytes, as_view(stock));
 }
 
@@ -209,7 +220,8 @@ TEST_CASE("patch: an edit that matches nothing is told, and is no error where it
   const auto reports = [](const std::string& edit) {
     std::vector<std::vector<EditReport>> out;
     out.push_back(patch(BootBytes{.ramdisk = first_ramdisk()}.done(),
-                        recipe("format = 1\nname = \"x\"\n[[edit]]\n" + edit)).edits);
+                        recipe("format = 1\nname = \"x\"\n[[edit]]\n" + edit))
+                      .edits);
     return out;
   };
   const std::string drop = "kind = \"fstab-drop\"\nmount_point = \"/none\"\nflags = [\"avb\"]\n";
@@ -222,7 +234,8 @@ TEST_CASE("patch: an edit that matches nothing is told, and is no error where it
 }
 
 TEST_CASE("patch: one that no longer fits is refused by how many bytes") {
-  const std::string stock = with_footer(BootBytes{.ramdisk = first_ramdisk()}.done(), "boot", 32768);
+  const std::string stock =
+      with_footer(BootBytes{.ramdisk = first_ramdisk()}.done(), "boot", 32768);
   const auto refused = patch_image(load(stock), {"boot", true}, recipe(kAddOn, noise(40000)));
   REQUIRE_FALSE(refused);
   CHECK(refused.error().code == ErrorCode::DoesNotFit);

@@ -11,7 +11,8 @@ namespace {
 
 std::string image_of(std::size_t blocks, std::uint32_t seed) {
   std::string out = noise(blocks * 4096, seed);
-  for (std::size_t i = 0; i < out.size(); i += 3) out[i] = 'k';  // compressible
+  for (std::size_t i = 0; i < out.size(); i += 3)
+    out[i] = 'k';  // compressible
   return out;
 }
 
@@ -23,8 +24,7 @@ Result<std::string> extract_one(const PayloadBytes& payload, const std::string& 
                                 unsigned jobs = 2) {
   WEXLO_TRY(const auto firmware, open(payload.done()));
   const Context context{.jobs = jobs};
-  WEXLO_TRY(const Blob bytes,
-            read_partition(*firmware, *firmware->find(name), 64u << 20, context));
+  WEXLO_TRY(const Blob bytes, read_partition(*firmware, *firmware->find(name), 64u << 20, context));
   return text(bytes.view());
 }
 
@@ -109,7 +109,8 @@ TEST_CASE("payload: a blob with the wrong digest names operation, offset and bot
 
 TEST_CASE("payload: without a blob's digest the partition's own is what counts") {
   PayloadBytes payload = two_partitions();
-  for (auto& operation : payload.partitions[0].operations) operation.sha256 = "";
+  for (auto& operation : payload.partitions[0].operations)
+    operation.sha256 = "";
   CHECK(extract_one(payload, "init_boot"));
   payload.partitions[0].sha256 = sha256("something else");
   const auto bad = extract_one(payload, "init_boot");
@@ -127,7 +128,8 @@ TEST_CASE("payload: compressed data that decodes to less or more than its place"
     CHECK_FALSE(extract_one(payload, "boot"));
   }
   PayloadBytes payload;
-  Partition& p = payload.partitions.emplace_back(Partition{.name = "boot", .image = image_of(4, 1)});
+  Partition& p =
+      payload.partitions.emplace_back(Partition{.name = "boot", .image = image_of(4, 1)});
   const std::string packed = xz(p.image);
   p.operations.push_back({.type = 8, .data = packed.substr(0, packed.size() / 2), .blocks = 4});
   CHECK(extract_one(payload, "boot").error().code == ErrorCode::Truncated);
@@ -215,7 +217,8 @@ TEST_CASE("payload: an incremental one is told, and what needs the old build is 
 TEST_CASE("payload: every prefix of header and manifest is refused") {
   const std::string whole = two_partitions().done();
   const std::size_t blobs = whole.find(two_partitions().partitions[0].operations[0].data);
-  for (std::size_t size = 0; size < blobs; ++size) CHECK_FALSE(open(whole.substr(0, size)));
+  for (std::size_t size = 0; size < blobs; ++size)
+    CHECK_FALSE(open(whole.substr(0, size)));
   // Cut inside the blobs: it opens, and reading says what is missing.
   const auto cut = open(whole.substr(0, blobs + 100));
   REQUIRE(cut);

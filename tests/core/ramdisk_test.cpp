@@ -25,12 +25,19 @@ std::string content(const Ramdisk& ramdisk, const std::string& place) {
 TEST_CASE("ramdisk: identity over compressions, joined streams, padding and tails") {
   const std::string one = first_ramdisk();
   const std::string two = CpioBytes{}.file("second", "2").done();
-  const std::string samples[] = {
-      one, test::gzip(one), test::lz4_legacy(one), test::lz4_legacy(one, true), test::xz(one),
-      test::bzip2(one),
-      one + two, test::gzip(one) + test::gzip(two), padded(test::gzip(one), 512) + two,
-      one + test::gzip(two), test::gzip(one) + std::string(100, '\0') + "trailing words",
-      test::gzip(one + "behind the archive"), test::lz4_legacy(one) + std::string(64, '\0')};
+  const std::string samples[] = {one,
+                                 test::gzip(one),
+                                 test::lz4_legacy(one),
+                                 test::lz4_legacy(one, true),
+                                 test::xz(one),
+                                 test::bzip2(one),
+                                 one + two,
+                                 test::gzip(one) + test::gzip(two),
+                                 padded(test::gzip(one), 512) + two,
+                                 one + test::gzip(two),
+                                 test::gzip(one) + std::string(100, '\0') + "trailing words",
+                                 test::gzip(one + "behind the archive"),
+                                 test::lz4_legacy(one) + std::string(64, '\0')};
   for (const std::string& sample : samples) {
     const Ramdisk ramdisk = parsed(sample);
     check_same(*encode_ramdisk(ramdisk), as_view(sample));
@@ -49,7 +56,8 @@ TEST_CASE("ramdisk: unknown and unsupported forms are told apart") {
   CHECK(parse_ramdisk(blob("no ramdisk")).error().code == ErrorCode::BadMagic);
   CHECK(parse_ramdisk(blob("")).error().code == ErrorCode::BadMagic);
   CHECK(parse_ramdisk(blob("\x28\xb5\x2f\xfd rest")).error().code == ErrorCode::Unsupported);
-  CHECK(parse_ramdisk(blob(std::string("\x5d\0\0 rest", 8))).error().code == ErrorCode::Unsupported);
+  CHECK(parse_ramdisk(blob(std::string("\x5d\0\0 rest", 8))).error().code ==
+        ErrorCode::Unsupported);
 }
 
 TEST_CASE("ramdisk: a damaged archive inside a stream says where both are") {
@@ -59,7 +67,8 @@ TEST_CASE("ramdisk: a damaged archive inside a stream says where both are") {
 }
 
 TEST_CASE("ramdisk: a bomb is refused by its limit") {
-  const std::string bomb = test::gzip(CpioBytes{}.file("zeros", std::string(3u << 20, '\0')).done());
+  const std::string bomb =
+      test::gzip(CpioBytes{}.file("zeros", std::string(3u << 20, '\0')).done());
   CHECK(parse_ramdisk(blob(bomb), {.decoded_bytes = 1u << 20}).error().code ==
         ErrorCode::LimitExceeded);
   CHECK(parse_ramdisk(blob(bomb), {.decoded_bytes = 8u << 20}));
@@ -83,7 +92,8 @@ TEST_CASE("ramdisk: an added entry goes before the trailer, with its folders, ti
                                 .entry("TRAILER!!!", "", 0, 0, 1, 0, 0, 0, 0, 0, true)
                                 .raw();
   Ramdisk ramdisk = parsed(stock);
-  const auto made = add_entry(ramdisk, newc::Entry::make("a/b/c", newc::Regular | 0600, blob("new")));
+  const auto made =
+      add_entry(ramdisk, newc::Entry::make("a/b/c", newc::Regular | 0600, blob("new")));
   REQUIRE(made);
   CHECK(*made == std::vector<std::string>{"a", "a/b", "a/b/c"});
   const auto& entries = ramdisk.segments[0].archive.entries;

@@ -73,7 +73,8 @@ TEST_CASE("zip: a wrong CRC, a cut file, no zip at all") {
   CHECK(bad.error().code == ErrorCode::Corrupt);
 
   const std::string good = zip({{"a", "content"}, {"b", noise(1000)}});
-  for (std::size_t size = 0; size < good.size(); size += 7) CHECK_FALSE(open(good.substr(0, size)));
+  for (std::size_t size = 0; size < good.size(); size += 7)
+    CHECK_FALSE(open(good.substr(0, size)));
   CHECK(open("hello").error().code == ErrorCode::BadMagic);
   CHECK(open("").error().file == "test.zip");
 }

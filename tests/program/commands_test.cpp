@@ -28,9 +28,10 @@ struct Bench {
     write(dir / "hello", "the add-on");
   }
   [[nodiscard]] std::string ota() const {
-    return zip({{"META-INF/com/android/metadata",
-                 "post-build=korvale/gnomon/x\npre-device=gnomon\npost-security-patch-level=2026-09-05\n"},
-                {"payload.bin", payload.done()}});
+    return zip(
+        {{"META-INF/com/android/metadata",
+          "post-build=korvale/gnomon/x\npre-device=gnomon\npost-security-patch-level=2026-09-05\n"},
+         {"payload.bin", payload.done()}});
   }
   TempDir dir;
   PayloadBytes payload;
@@ -60,7 +61,8 @@ TEST_CASE("inspect: a package, as text and as JSON") {
 
 TEST_CASE("inspect: an image's header, parts, footer and origin") {
   const Bench bench;
-  const Json items = program_json(bench.dir, {"inspect", "init_boot.img", "vbmeta.img"})["result"]["items"];
+  const Json items =
+      program_json(bench.dir, {"inspect", "init_boot.img", "vbmeta.img"})["result"]["items"];
   REQUIRE(items.size() == 2);
   const Json& image = items[0]["image"];
   CHECK(items[0]["kind"] == "init_boot");
@@ -83,7 +85,8 @@ TEST_CASE("inspect: an image's header, parts, footer and origin") {
 
 TEST_CASE("extract: the boot chain by default, named partitions, verified") {
   const Bench bench;
-  const Json all = program_json(bench.dir, {"extract", "ota.zip", "-o", "out"})["result"]["partitions"];
+  const Json all =
+      program_json(bench.dir, {"extract", "ota.zip", "-o", "out"})["result"]["partitions"];
   REQUIRE(all.size() == 3);
   CHECK(all[0]["name"] == "boot");
   CHECK(all[1]["file"] == "out/init_boot.img");
@@ -124,7 +127,8 @@ TEST_CASE("extract: what is there is kept, unless --force") {
 
 TEST_CASE("extract: partitions that are not there, packages that are none") {
   const Bench bench;
-  const Json error = program_json(bench.dir, {"extract", "ota.zip", "modem", "-o", "out"}, 5)["error"];
+  const Json error =
+      program_json(bench.dir, {"extract", "ota.zip", "modem", "-o", "out"}, 5)["error"];
   CHECK(error["found"] == "boot, init_boot, vbmeta");
   CHECK(program(bench.dir, {"extract", "boot.img", "-o", "out"}).exit_code == 4);
   CHECK(program(bench.dir, {"extract", "recipe.toml", "-o", "out"}).exit_code == 3);
@@ -149,19 +153,20 @@ TEST_CASE("unpack and repack: the same bytes, and an edit is listed") {
 
 TEST_CASE("patch: writes the image, tells its edits and ranges, and finds nothing to do again") {
   const Bench bench;
-  const Json first = program_json(bench.dir, {"patch", "init_boot.img", "-r", "recipe.toml", "-o",
-                                            "patched.img"})["result"];
+  const Json first = program_json(
+      bench.dir, {"patch", "init_boot.img", "-r", "recipe.toml", "-o", "patched.img"})["result"];
   CHECK(first["changed"] == true);
   CHECK(first["edits"][0]["outcome"] == "applied");
   CHECK(first["edits"][1]["outcome"] == "elsewhere");
   CHECK_FALSE(first["ranges"].empty());
   CHECK(first["entries"].size() == 5);  // init, three of the kept file's way, the journal
-  const Json again = program_json(bench.dir, {"patch", "patched.img", "-r", "recipe.toml", "-o",
-                                            "twice.img"})["result"];
+  const Json again = program_json(
+      bench.dir, {"patch", "patched.img", "-r", "recipe.toml", "-o", "twice.img"})["result"];
   CHECK(again["changed"] == false);
   CHECK(again["ranges"].empty());
   CHECK(read(bench.dir / "twice.img") == read(bench.dir / "patched.img"));
-  const Json origin = program_json(bench.dir, {"inspect", "patched.img"})["result"]["items"][0]["image"];
+  const Json origin =
+      program_json(bench.dir, {"inspect", "patched.img"})["result"]["items"][0]["image"];
   CHECK(origin["origin"] == "journaled");
   CHECK(origin["journal"].size() == 1);
   CHECK(read(bench.dir / "init_boot.img") == bench.init_boot);  // the input is untouched
@@ -170,11 +175,14 @@ TEST_CASE("patch: writes the image, tells its edits and ranges, and finds nothin
 TEST_CASE("patch: a dry run writes nothing; an edit that matches nothing is exit 1") {
   const Bench bench;
   const auto before = bench.dir.names();
-  CHECK(program(bench.dir, {"patch", "init_boot.img", "-r", "recipe.toml", "--dry-run"}).exit_code == 0);
-  write(bench.dir / "miss.toml", "format = 1\nname = \"m\"\n[[edit]]\nkind = \"property\"\n"
-                                 "file = \"none\"\nset = { \"a\" = \"b\" }\n");
-  const Json error = program_json(bench.dir, {"patch", "init_boot.img", "-r", "miss.toml", "-o",
-                                            "out.img"}, 1)["error"];
+  CHECK(
+      program(bench.dir, {"patch", "init_boot.img", "-r", "recipe.toml", "--dry-run"}).exit_code ==
+      0);
+  write(bench.dir / "miss.toml",
+        "format = 1\nname = \"m\"\n[[edit]]\nkind = \"property\"\n"
+        "file = \"none\"\nset = { \"a\" = \"b\" }\n");
+  const Json error = program_json(
+      bench.dir, {"patch", "init_boot.img", "-r", "miss.toml", "-o", "out.img"}, 1)["error"];
   CHECK(error["code"] == "no-match");
   std::filesystem::remove(bench.dir / "miss.toml");
   CHECK(bench.dir.names() == before);
@@ -183,7 +191,8 @@ TEST_CASE("patch: a dry run writes nothing; an edit that matches nothing is exit
 
 TEST_CASE("prepare: target, kit, plan; two runs give the same bytes") {
   const Bench bench;
-  const Json document = program_json(bench.dir, {"prepare", "ota.zip", "-r", "recipe.toml", "-o", "kit"});
+  const Json document =
+      program_json(bench.dir, {"prepare", "ota.zip", "-r", "recipe.toml", "-o", "kit"});
   CHECK(document["result"]["target"] == "init_boot");
   CHECK(document["result"]["kit"] == "kit");
   CHECK(document["result"]["reason"].get<std::string>().find("has an init_boot") !=
@@ -201,7 +210,8 @@ TEST_CASE("prepare: target, kit, plan; two runs give the same bytes") {
   CHECK(program(bench.dir, {"prepare", "ota.zip", "-r", "recipe.toml", "-o", "kit2", "--jobs", "1"})
             .exit_code == 0);
   CHECK(shell("diff -r kit kit2", bench.dir.path().string()).exit_code == 0);
-  CHECK(program(bench.dir, {"prepare", "ota.zip", "-r", "recipe.toml", "-o", "kit"}).exit_code == 5);
+  CHECK(program(bench.dir, {"prepare", "ota.zip", "-r", "recipe.toml", "-o", "kit"}).exit_code ==
+        5);
   CHECK(program(bench.dir, {"prepare", "ota.zip", "-r", "recipe.toml", "-o", "kit", "--force"})
             .exit_code == 0);
 }
@@ -219,13 +229,13 @@ TEST_CASE("prepare: what cannot be done leaves nothing behind") {
   PayloadBytes payload = bench.payload;
   payload.partitions.erase(payload.partitions.begin() + 1);
   write(bench.dir / "boot-only.bin", payload.done());
-  CHECK(program_json(bench.dir, {"prepare", "boot-only.bin", "-r", "recipe.toml", "-o", "kit"}, 1)
-            ["error"]["code"] == "no-target");
+  CHECK(program_json(bench.dir, {"prepare", "boot-only.bin", "-r", "recipe.toml", "-o", "kit"},
+                     1)["error"]["code"] == "no-target");
   // An incremental package.
   bench.payload.partitions[0].operations[0].type = 4;
   write(bench.dir / "incremental.zip", bench.ota());
-  CHECK(program(bench.dir, {"prepare", "incremental.zip", "-r", "recipe.toml", "-o", "kit"}).exit_code ==
-        4);
+  CHECK(program(bench.dir, {"prepare", "incremental.zip", "-r", "recipe.toml", "-o", "kit"})
+            .exit_code == 4);
   CHECK_FALSE(std::filesystem::exists(bench.dir / "kit"));
 }
 
@@ -244,12 +254,13 @@ TEST_CASE("recipes: listed and shown; one that takes a program") {
   CHECK(program(bench.dir, {"recipes", "@verification-off"}).out.find("vbmeta-flags") !=
         std::string::npos);
   CHECK(program(bench.dir, {"recipes", "@none"}).exit_code == 5);
-  CHECK(program(bench.dir, {"patch", "init_boot.img", "-r", "@start-program", "--set", "program=hello",
-                          "-o", "p.img"}).exit_code == 0);
-  CHECK(program(bench.dir, {"patch", "init_boot.img", "-r", "@start-program", "-o", "q.img"}).exit_code ==
-        2);
-  CHECK(program(bench.dir, {"patch", "vbmeta.img", "-r", "@verification-off", "-o", "v.img"}).exit_code ==
-        0);
+  CHECK(program(bench.dir, {"patch", "init_boot.img", "-r", "@start-program", "--set",
+                            "program=hello", "-o", "p.img"})
+            .exit_code == 0);
+  CHECK(program(bench.dir, {"patch", "init_boot.img", "-r", "@start-program", "-o", "q.img"})
+            .exit_code == 2);
+  CHECK(program(bench.dir, {"patch", "vbmeta.img", "-r", "@verification-off", "-o", "v.img"})
+            .exit_code == 0);
   CHECK(read(bench.dir / "v.img")[123] == 3);
 }
 

@@ -28,7 +28,9 @@ const TempDir& demo() {
   return dir;
 }
 
-Ran judge(const std::string& line) { return shell(line, demo().path().string()); }
+Ran judge(const std::string& line) {
+  return shell(line, demo().path().string());
+}
 
 }  // namespace
 
@@ -37,7 +39,8 @@ TEST_CASE("demo: every image of the firmware unpacks, repacks, and is the same b
   for (const auto& entry : fs::directory_iterator(demo() / "all")) {
     const std::string name = entry.path().stem().string();
     CAPTURE(name);
-    CHECK(program(demo(), {"unpack", "all/" + name + ".img", "-o", "parts-" + name}).exit_code == 0);
+    CHECK(program(demo(), {"unpack", "all/" + name + ".img", "-o", "parts-" + name}).exit_code ==
+          0);
     CHECK(program(demo(), {"repack", "parts-" + name, "-o", name + "-again.img"}).exit_code == 0);
     CHECK(judge("cmp all/" + name + ".img " + name + "-again.img").exit_code == 0);
     ++images;
@@ -54,7 +57,8 @@ TEST_CASE("demo: the package is the same bytes in each run") {
 }
 
 TEST_CASE("demo: cpio lists the patched ramdisk after lz4: the kernel's format, not ours") {
-  CHECK(program(demo(), {"unpack", "demo/kit/flash/init_boot.img", "-o", "patched"}).exit_code == 0);
+  CHECK(program(demo(), {"unpack", "demo/kit/flash/init_boot.img", "-o", "patched"}).exit_code ==
+        0);
   const Ran list = judge("lz4 -dc patched/ramdisk.bin | cpio -itv 2>&1");
   CAPTURE(list.out);
   CHECK(list.exit_code == 0);
@@ -63,13 +67,14 @@ TEST_CASE("demo: cpio lists the patched ramdisk after lz4: the kernel's format, 
   CHECK(list.out.find("-rwxr-x---") != std::string::npos);
   // The kept stock init, taken out by cpio, is the stock one.
   CHECK(judge("mkdir -p out && cd out && lz4 -dc ../patched/ramdisk.bin | cpio -id --quiet "
-              "wexlo/stock/init && cmp wexlo/stock/init ../demo/parts/tree/init").exit_code == 0);
+              "wexlo/stock/init && cmp wexlo/stock/init ../demo/parts/tree/init")
+            .exit_code == 0);
 }
 
 TEST_CASE("demo: general tools agree with the gzip, xz and bzip2 that a repack writes") {
   CHECK(program(demo(), {"unpack", "all/init_boot.img", "-o", "tool"}).exit_code == 0);
-  for (const std::string& tool : {std::string("gzip -9n"), std::string("xz --check=crc32"),
-                                  std::string("bzip2")}) {
+  for (const std::string& tool :
+       {std::string("gzip -9n"), std::string("xz --check=crc32"), std::string("bzip2")}) {
     CAPTURE(tool);
     const std::string word = tool.substr(0, tool.find(' '));
     // A whole other ramdisk, packed by the tool; then edited, so that Wexlo packs it anew.
@@ -88,10 +93,13 @@ TEST_CASE("demo: general tools agree with the gzip, xz and bzip2 that a repack w
 }
 
 TEST_CASE("demo: the device trees and the signature are what general tools take them for") {
-  CHECK(judge("dd if=all/dtbo.img of=one.dtb bs=1 skip=96 count=300 status=none && dtc -q -I dtb -O dts "
-              "one.dtb > one.dts && grep -q 'Korvale Tarn 3 rev A' one.dts").exit_code == 0);
+  CHECK(judge("dd if=all/dtbo.img of=one.dtb bs=1 skip=96 count=300 status=none && dtc -q -I dtb "
+              "-O dts "
+              "one.dtb > one.dts && grep -q 'Korvale Tarn 3 rev A' one.dts")
+            .exit_code == 0);
   // Header and auxiliary block are signed; the signature stands behind the hash.
-  const Json vbmeta = program_json(demo(), {"inspect", "all/vbmeta.img"})["result"]["items"][0]["image"];
+  const Json vbmeta =
+      program_json(demo(), {"inspect", "all/vbmeta.img"})["result"]["items"][0]["image"];
   const auto auxiliary = vbmeta["parts"][1];
   CHECK(auxiliary["name"] == "auxiliary");
   const auto cut = [](int offset, int size) {
@@ -99,10 +107,12 @@ TEST_CASE("demo: the device trees and the signature are what general tools take 
            " count=" + std::to_string(size);
   };
   const std::string key = WEXLO_DEMO_KEY;
-  CHECK(judge("(" + cut(0, 256) + "; " + cut(auxiliary["offset"], auxiliary["size"]) +
-              ") > signed && " + cut(256 + 32, 256) + " > signature && openssl rsa -in " + key +
-              " -pubout -out key.pub 2>/dev/null && openssl dgst -sha256 -verify key.pub -signature "
-              "signature signed").exit_code == 0);
+  CHECK(
+      judge("(" + cut(0, 256) + "; " + cut(auxiliary["offset"], auxiliary["size"]) +
+            ") > signed && " + cut(256 + 32, 256) + " > signature && openssl rsa -in " + key +
+            " -pubout -out key.pub 2>/dev/null && openssl dgst -sha256 -verify key.pub -signature "
+            "signature signed")
+          .exit_code == 0);
 }
 
 TEST_CASE("demo: run again it refuses, and with --force gives the same kit") {
@@ -121,7 +131,8 @@ TEST_CASE("demo: Ctrl-C at any moment leaves neither half a kit nor temporary fi
     const std::string firmware = (demo() / "demo/gnomon-ota.zip").string();
     const std::string recipe = (demo() / "demo/add-on/recipe.toml").string();
     const std::string kit = (dir / "kit").string();
-    // Blocked across the start, so that a signal that comes before the program watches waits for it.
+    // Blocked across the start, so that a signal that comes before the program watches waits for
+    // it.
     sigset_t interrupt;
     sigemptyset(&interrupt);
     sigaddset(&interrupt, SIGINT);

@@ -17,7 +17,8 @@ inline Ran program(const TempDir& folder, std::vector<std::string> arguments) {
 }
 
 /// With --json: the exit code has to agree with `ok`.
-inline Json program_json(const TempDir& folder, std::vector<std::string> arguments, int wanted = 0) {
+inline Json program_json(const TempDir& folder, std::vector<std::string> arguments,
+                         int wanted = 0) {
   arguments.emplace_back("--json");
   const Ran ran = program(folder, std::move(arguments));
   CAPTURE(ran.out);

@@ -3,7 +3,9 @@
 namespace wexlo::test {
 namespace {
 
-std::uint32_t size32(const std::string& bytes) { return static_cast<std::uint32_t>(bytes.size()); }
+std::uint32_t size32(const std::string& bytes) {
+  return static_cast<std::uint32_t>(bytes.size());
+}
 
 std::string id_of(const BootBytes& b) {
   std::string all;
@@ -85,7 +87,10 @@ std::string first_ramdisk() {
       .folder("system/etc")
       .link("etc", "/system/etc")
       .device("dev/console", 5, 1)
-      .entry("init", "\x7f" "ELF the stock init", 0100750, 0, 1, 0, 2000, 1230768000)
+      .entry("init",
+             "\x7f"
+             "ELF the stock init",
+             0100750, 0, 1, 0, 2000, 1230768000)
       .file("fstab.vernier",
             "/dev/block/system /system ext4 ro wait,avb=vbmeta,first_stage_mount\n"
             "/dev/block/vendor /vendor ext4 ro wait,avb\n")

@@ -27,10 +27,18 @@ std::string number(std::uint64_t value, int bytes, bool big) {
 
 }  // namespace
 
-std::string le32(std::uint32_t value) { return number(value, 4, false); }
-std::string le64(std::uint64_t value) { return number(value, 8, false); }
-std::string be32(std::uint32_t value) { return number(value, 4, true); }
-std::string be64(std::uint64_t value) { return number(value, 8, true); }
+std::string le32(std::uint32_t value) {
+  return number(value, 4, false);
+}
+std::string le64(std::uint64_t value) {
+  return number(value, 8, false);
+}
+std::string be32(std::uint32_t value) {
+  return number(value, 4, true);
+}
+std::string be64(std::uint64_t value) {
+  return number(value, 8, true);
+}
 
 std::string field(const std::string& text, std::size_t size) {
   std::string out = text.substr(0, size);
@@ -39,7 +47,8 @@ std::string field(const std::string& text, std::size_t size) {
 }
 
 std::string padded(std::string bytes, std::size_t unit) {
-  while (bytes.size() % unit != 0) bytes += '\0';
+  while (bytes.size() % unit != 0)
+    bytes += '\0';
   return bytes;
 }
 
@@ -94,28 +103,32 @@ std::string lz4_legacy(const std::string& data, bool size_trailer) {
   for (std::size_t at = 0; at < data.size(); at += kBlock) {
     const std::string block = data.substr(at, kBlock);
     std::string packed(static_cast<std::size_t>(LZ4_compressBound(static_cast<int>(kBlock))), '\0');
-    const int size = LZ4_compress_default(block.data(), packed.data(),
-                                          static_cast<int>(block.size()),
-                                          static_cast<int>(packed.size()));
-    out += le32(static_cast<std::uint32_t>(size)) + packed.substr(0, static_cast<std::size_t>(size));
+    const int size =
+        LZ4_compress_default(block.data(), packed.data(), static_cast<int>(block.size()),
+                             static_cast<int>(packed.size()));
+    out +=
+        le32(static_cast<std::uint32_t>(size)) + packed.substr(0, static_cast<std::size_t>(size));
   }
   if (size_trailer) out += le32(static_cast<std::uint32_t>(data.size()));
   return out;
 }
 
-std::string sha1(const std::string& data) { return text(digest(DigestKind::Sha1, as_view(data))); }
+std::string sha1(const std::string& data) {
+  return text(digest(DigestKind::Sha1, as_view(data)));
+}
 std::string sha256(const std::string& data) {
   return text(digest(DigestKind::Sha256, as_view(data)));
 }
-std::string hex_of(const std::string& raw) { return hex(as_view(raw)); }
+std::string hex_of(const std::string& raw) {
+  return hex(as_view(raw));
+}
 
 CpioBytes& CpioBytes::entry(const std::string& name, const std::string& data, unsigned mode,
                             unsigned ino, unsigned nlink, unsigned uid, unsigned gid,
                             unsigned mtime, unsigned rmajor, unsigned rminor, bool upper) {
   char header[111];
-  const char* format = upper
-                           ? "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X"
-                           : "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x";
+  const char* format = upper ? "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X"
+                             : "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x";
   std::snprintf(header, sizeof header, format, ino == 0 ? next_ino_++ : ino, mode, uid, gid, nlink,
                 mtime, static_cast<unsigned>(data.size()), 0u, 0u, rmajor, rminor,
                 static_cast<unsigned>(name.size() + 1), 0u);
@@ -127,14 +140,18 @@ CpioBytes& CpioBytes::entry(const std::string& name, const std::string& data, un
 CpioBytes& CpioBytes::file(const std::string& name, const std::string& data, unsigned mode) {
   return entry(name, data, mode, 0, 1);
 }
-CpioBytes& CpioBytes::folder(const std::string& name) { return entry(name, "", 0040755, 0, 2); }
+CpioBytes& CpioBytes::folder(const std::string& name) {
+  return entry(name, "", 0040755, 0, 2);
+}
 CpioBytes& CpioBytes::link(const std::string& name, const std::string& target) {
   return entry(name, target, 0120777, 0, 1);
 }
 CpioBytes& CpioBytes::device(const std::string& name, unsigned major, unsigned minor) {
   return entry(name, "", 0020600, 0, 1, 0, 0, 0, major, minor);
 }
-CpioBytes& CpioBytes::trailer() { return entry("TRAILER!!!", "", 0, 0, 1); }
+CpioBytes& CpioBytes::trailer() {
+  return entry("TRAILER!!!", "", 0, 0, 1);
+}
 CpioBytes& CpioBytes::zeros(std::size_t count) {
   bytes_ += std::string(count, '\0');
   return *this;
@@ -144,8 +161,12 @@ std::string CpioBytes::done() {
   return padded(bytes_, 256);
 }
 
-Blob blob(const std::string& bytes) { return Blob(to_bytes(bytes)); }
-std::string text(View bytes) { return std::string(as_text(bytes)); }
+Blob blob(const std::string& bytes) {
+  return Blob(to_bytes(bytes));
+}
+std::string text(View bytes) {
+  return std::string(as_text(bytes));
+}
 
 void check_same(View got, View wanted) {
   CHECK(got.size() == wanted.size());
@@ -154,8 +175,8 @@ void check_same(View got, View wanted) {
   const auto at = static_cast<std::size_t>(a - got.begin());
   const std::size_t begin = at < 16 ? 0 : at - 16;
   const auto around = [&](View side) {
-    return hex(side.subspan(std::min(begin, side.size()), std::min<std::size_t>(
-                                                              48, side.size() - std::min(begin, side.size()))));
+    return hex(side.subspan(std::min(begin, side.size()),
+                            std::min<std::size_t>(48, side.size() - std::min(begin, side.size()))));
   };
   FAIL_CHECK("first difference at ", at, "\n got    ", around(got), "\n wanted ", around(wanted));
 }

@@ -14,7 +14,9 @@ std::string varint(std::uint64_t value) {
   } while (value != 0);
   return out;
 }
-std::string number(unsigned field, std::uint64_t value) { return varint(field << 3) + varint(value); }
+std::string number(unsigned field, std::uint64_t value) {
+  return varint(field << 3) + varint(value);
+}
 std::string bytes(unsigned field, const std::string& value) {
   return varint(field << 3 | 2) + varint(value.size()) + value;
 }
@@ -23,7 +25,9 @@ std::string extent(std::uint64_t start, std::uint64_t blocks) {
   return (start == 0 ? "" : number(1, start)) + number(2, blocks);
 }
 
-std::string le16(unsigned value) { return le32(value).substr(0, 2); }
+std::string le16(unsigned value) {
+  return le32(value).substr(0, 2);
+}
 
 }  // namespace
 
@@ -42,7 +46,8 @@ std::string PayloadBytes::done() const {
         if (!digest.empty()) op += bytes(8, digest);
       }
       op += bytes(6, extent(operation.start, operation.blocks));
-      for (const auto& [start, blocks] : operation.more) op += bytes(6, extent(start, blocks));
+      for (const auto& [start, blocks] : operation.more)
+        op += bytes(6, extent(start, blocks));
       op += number(77, 5);  // a field that no reader knows
       update += bytes(8, op);
       blobs += operation.data;
@@ -72,9 +77,9 @@ Partition partition_of(const std::string& name, const std::string& image, std::u
 std::string zip(const std::vector<Member>& members, const std::string& comment) {
   std::string out, directory;
   for (const Member& member : members) {
-    const auto crc = static_cast<std::uint32_t>(
-        crc32(0, reinterpret_cast<const Bytef*>(member.data.data()),
-              static_cast<uInt>(member.data.size())));
+    const auto crc =
+        static_cast<std::uint32_t>(crc32(0, reinterpret_cast<const Bytef*>(member.data.data()),
+                                         static_cast<uInt>(member.data.size())));
     std::string stored = member.data;
     if (member.deflated) {
       const std::string wrapped = gzip(member.data);

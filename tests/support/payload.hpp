@@ -9,9 +9,9 @@ namespace wexlo::test {
 
 struct Operation {
   std::uint32_t type = 0;
-  std::string data;                   ///< as stored
+  std::string data;  ///< as stored
   std::uint64_t start = 0, blocks = 1;
-  std::optional<std::string> sha256;  ///< instead of the true one; empty: none
+  std::optional<std::string> sha256;                      ///< instead of the true one; empty: none
   std::optional<std::uint64_t> data_offset, data_length;  ///< instead of the true ones
   std::vector<std::pair<std::uint64_t, std::uint64_t>> more;  ///< further destination extents
 };

@@ -21,9 +21,11 @@ Ran run(const std::vector<std::string>& command, const std::string& in_folder,
     ::dup2(out_fd, 1);
     ::dup2(err_fd, 2);
     if (!in_folder.empty() && ::chdir(in_folder.c_str()) != 0) ::_exit(126);
-    for (const std::string& value : environment) ::putenv(const_cast<char*>(value.c_str()));
+    for (const std::string& value : environment)
+      ::putenv(const_cast<char*>(value.c_str()));
     std::vector<char*> arguments;
-    for (const std::string& word : command) arguments.push_back(const_cast<char*>(word.c_str()));
+    for (const std::string& word : command)
+      arguments.push_back(const_cast<char*>(word.c_str()));
     arguments.push_back(nullptr);
     ::execvp(arguments[0], arguments.data());
     ::_exit(127);

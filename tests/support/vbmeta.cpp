@@ -3,7 +3,9 @@
 namespace wexlo::test {
 namespace {
 
-std::uint32_t size32(const std::string& bytes) { return static_cast<std::uint32_t>(bytes.size()); }
+std::uint32_t size32(const std::string& bytes) {
+  return static_cast<std::uint32_t>(bytes.size());
+}
 
 }  // namespace
 
@@ -25,9 +27,9 @@ std::string property_descriptor(const std::string& key, const std::string& value
 
 std::string hashtree_descriptor(const std::string& partition) {
   return raw_descriptor(1, be32(1) + be64(8192) + be64(8192) + be64(4096) + be32(4096) +
-                               be32(4096) + be32(2) + be64(12288) + be64(8192) +
-                               field("sha1", 32) + be32(size32(partition)) + be32(4) + be32(20) +
-                               be32(1) + field("", 60) + partition + "salt" + noise(20));
+                               be32(4096) + be32(2) + be64(12288) + be64(8192) + field("sha1", 32) +
+                               be32(size32(partition)) + be32(4) + be32(20) + be32(1) +
+                               field("", 60) + partition + "salt" + noise(20));
 }
 
 std::string chain_descriptor(const std::string& partition, std::uint32_t location,
@@ -45,11 +47,10 @@ std::string vbmeta(const std::string& descriptors, std::uint32_t flags, std::uin
   const std::string authentication = algorithm == 0 ? "" : padded(noise(32 + 256, 8), 64);
   const std::string auxiliary = padded(descriptors + key, 64);
   return "AVB0" + be32(1) + be32(0) + be64(authentication.size()) + be64(auxiliary.size()) +
-         be32(algorithm) + be64(0) + be64(algorithm == 0 ? 0 : 32) +
-         be64(algorithm == 0 ? 0 : 32) + be64(algorithm == 0 ? 0 : 256) +
-         be64(descriptors.size()) + be64(key.size()) + be64(0) + be64(0) + be64(0) +
-         be64(descriptors.size()) + be64(7) + be32(flags) + be32(0) + field("tests 1.0", 48) +
-         field("", 80) + authentication + auxiliary;
+         be32(algorithm) + be64(0) + be64(algorithm == 0 ? 0 : 32) + be64(algorithm == 0 ? 0 : 32) +
+         be64(algorithm == 0 ? 0 : 256) + be64(descriptors.size()) + be64(key.size()) + be64(0) +
+         be64(0) + be64(0) + be64(descriptors.size()) + be64(7) + be32(flags) + be32(0) +
+         field("tests 1.0", 48) + field("", 80) + authentication + auxiliary;
 }
 
 std::string with_footer(const std::string& image, const std::string& partition,
