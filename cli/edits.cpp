@@ -53,7 +53,9 @@ std::string edits_text(const Session& session, const std::vector<EditReport>& ed
     const std::string name(outcome_name(edit.outcome));
     const std::string mark =
         edit.outcome == Outcome::Applied ? session.paint.good(name) : session.paint.warning(name);
-    out += fmt::format("  {}: {}\n", mark, printable(edit.summary));
+    const bool allowed = edit.outcome == Outcome::NoMatch && edit.may_miss;
+    out += fmt::format("  {}: {}{}\n", mark, printable(edit.summary),
+                       allowed ? " (the recipe allows that)" : "");
     for (const std::string& detail : edit.details)
       out += fmt::format("      {}\n", printable(detail));
   }

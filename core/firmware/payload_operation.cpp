@@ -29,13 +29,11 @@ constexpr std::array<std::string_view, 14> kTypeNames{
     "SOURCE_BSDIFF", "ZERO",       "DISCARD",        "REPLACE_XZ",      "PUFFDIFF",
     "BROTLI_BSDIFF", "ZUCCHINI",   "LZ4DIFF_BSDIFF", "LZ4DIFF_PUFFDIFF"};
 
-
 std::optional<Compression> compression_of(std::uint32_t type) {
   if (type == ReplaceBz) return Compression::Bzip2;
   if (type == ReplaceXz) return Compression::Xz;
   return std::nullopt;
 }
-
 
 /// Spreads an operation's output over its destination ranges, in the order given.
 class RangeWriter {
@@ -72,11 +70,12 @@ class RangeWriter {
 };
 
 /// Streams the blob through the digest and, unless that failed already, the decoder.
-Status copy_data(const OperationPlace& place, const manifest::Operation& operation, RangeWriter& writer, Hasher& hasher,
-                          const Context& context) {
+Status copy_data(const OperationPlace& place, const manifest::Operation& operation,
+                 RangeWriter& writer, Hasher& hasher, const Context& context) {
   const auto kind = compression_of(operation.type());
   const auto decoder = kind ? make_decoder(*kind) : nullptr;
-  SourceStream stream(place.source, place.data_at + operation.data_offset(), operation.data_length());
+  SourceStream stream(place.source, place.data_at + operation.data_offset(),
+                      operation.data_length());
   Bytes in(kInPiece), out(kind ? kOutPiece : 0);
   std::uint64_t left = operation.data_length();
   bool done = false;

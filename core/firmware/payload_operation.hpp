@@ -31,8 +31,8 @@ struct OperationPlace {
 [[nodiscard]] bool is_full_kind(std::uint32_t type);
 
 /// Streams the blob through digest and decoder into the destinations, in their order.
-/// Errors: Unsupported (needs the older build), Truncated, DigestMismatch, Corrupt, OutOfRange (more
-/// data than destination), LimitExceeded, Interrupted; no offset, which the caller knows.
+/// Errors: Unsupported (needs the older build), Truncated, DigestMismatch, Corrupt, OutOfRange
+/// (more data than destination), LimitExceeded, Interrupted; no offset, which the caller knows.
 [[nodiscard]] Status run_operation(const OperationPlace& place,
                                    const manifest::Operation& operation,
                                    std::vector<Range> destinations, ImageSink& sink,

@@ -1,5 +1,5 @@
-/// Descriptors: what a vbmeta struct says of partitions. Each has a fixed part and, behind it without
-/// gaps, parts whose lengths the fixed part gives.
+/// Descriptors: what a vbmeta struct says of partitions. Each has a fixed part and, behind it
+/// without gaps, parts whose lengths the fixed part gives.
 
 #include <fmt/format.h>
 
