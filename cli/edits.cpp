@@ -8,8 +8,8 @@ namespace wexlo::cli {
 
 void add_recipe_options(Command& command, RecipeOptions& options) {
   command
-      .option("-r,--recipe", "RECIPE", options.recipes,
-              "A recipe file, or @NAME for one that comes with Wexlo", Need::Required)
+      .list("-r,--recipe", "RECIPE", options.recipes,
+            "A recipe file, or @NAME for one that comes with Wexlo", Need::Required)
       .option("--set", "NAME=VALUE", options.settings, "A value for a recipe's parameter");
 }
 

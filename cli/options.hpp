@@ -28,6 +28,9 @@ class Command {
   Command& option(const std::string& names, const std::string& type,
                   std::vector<std::string>& values, const std::string& about,
                   Need need = Need::Optional);
+  /// As above, and several values may follow one name: `-r A B`.
+  Command& list(const std::string& names, const std::string& type, std::vector<std::string>& values,
+                const std::string& about, Need need = Need::Optional);
   Command& choice(const std::string& names, const std::vector<std::string>& choices,
                   std::string& value, const std::string& about);
   Command& flag(const std::string& names, bool& value, const std::string& about);

@@ -82,6 +82,13 @@ Command& Command::option(const std::string& names, const std::string& type,
   return *this;
 }
 
+Command& Command::list(const std::string& names, const std::string& type,
+                       std::vector<std::string>& values, const std::string& about, Need need) {
+  // The library leaves as many words as required positionals still want.
+  command_->add_option(names, values, about)->type_name(type)->required(need == Need::Required);
+  return *this;
+}
+
 Command& Command::choice(const std::string& names, const std::vector<std::string>& choices,
                          std::string& value, const std::string& about) {
   command_->add_option(names, value, about)->check(CLI::IsMember(choices))->capture_default_str();

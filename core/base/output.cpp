@@ -138,6 +138,20 @@ Status write_file(const fs::path& target, View bytes, Overwrite overwrite) {
   return file.commit();
 }
 
+Status write_new(const fs::path& file, View bytes) {
+  const int fd = ::open(file.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+  if (fd < 0) return fail(io_error(errno, "cannot write", file.string()));
+  Status status;
+  while (status && !bytes.empty()) {
+    const auto done = ::write(fd, bytes.data(), bytes.size());
+    if (done < 0 && errno == EINTR) continue;
+    if (done < 0) status = fail(io_error(errno, "cannot write", file.string()));
+    if (done > 0) bytes = bytes.subspan(static_cast<std::size_t>(done));
+  }
+  ::close(fd);
+  return status;
+}
+
 Result<OutputFolder> OutputFolder::create(const fs::path& target_name, Overwrite overwrite,
                                           std::string marker) {
   const fs::path target = without_slash(target_name);
@@ -161,10 +175,30 @@ OutputFolder::~OutputFolder() {
   if (!temporary_.empty()) fs::remove_all(temporary_, ignored);
 }
 
+Status OutputFolder::flush() const {
+  // One flush of the file system is cheaper than many of files; it may also wait for others' files.
+  constexpr std::size_t kMany = 64;
+  std::error_code ignored;
+  std::vector<fs::path> files;
+  for (const auto& entry : fs::recursive_directory_iterator(temporary_, ignored)) {
+    if (entry.is_regular_file(ignored)) files.push_back(entry.path());
+    if (files.size() <= kMany) continue;
+    const int fd = ::open(temporary_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    if (fd < 0) return fail(io_error(errno, "cannot open", temporary_.string()));
+    const bool bad = ::syncfs(fd) != 0;
+    const int why = errno;
+    ::close(fd);
+    if (bad) return fail(io_error(why, "cannot flush", temporary_.string()));
+    return {};
+  }
+  for (const fs::path& file : files)
+    WEXLO_CHECK(sync_path(file, 0));
+  return {};
+}
+
 Status OutputFolder::commit() {
   std::error_code ignored;
-  for (const auto& entry : fs::recursive_directory_iterator(temporary_, ignored))
-    if (entry.is_regular_file(ignored)) WEXLO_CHECK(sync_path(entry.path(), 0));
+  WEXLO_CHECK(flush());
   if (!fs::exists(fs::symlink_status(target_, ignored))) {
     if (rename_new(temporary_, target_) != 0)
       return fail(io_error(errno, "cannot write", target_.string()));

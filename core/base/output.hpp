@@ -44,6 +44,10 @@ class OutputFile {
 [[nodiscard]] Status write_file(const std::filesystem::path& target, View bytes,
                                 Overwrite overwrite);
 
+/// Writes a new file in a folder that is not yet under its final name: OutputFolder::commit flushes
+/// all of them at once. Errors: Exists, and those of writing.
+[[nodiscard]] Status write_new(const std::filesystem::path& file, View bytes);
+
 /// A folder that appears under its final name when all of it is there. An existing folder is
 /// replaced only when it holds `marker` (a file that says the folder is Wexlo's own), so that
 /// `--force` with a mistyped name cannot remove somebody's files.
@@ -58,6 +62,7 @@ class OutputFolder {
   [[nodiscard]] Status commit();
 
  private:
+  [[nodiscard]] Status flush() const;
   OutputFolder(std::filesystem::path target, std::filesystem::path temporary)
       : target_(std::move(target)), temporary_(std::move(temporary)) {}
   std::filesystem::path target_, temporary_;

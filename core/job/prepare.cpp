@@ -183,16 +183,16 @@ class Preparation {
     }
     out_.plan = make_plan(facts);
     const std::string plan = format_plan(out_.plan);
-    WEXLO_CHECK(write_file(folder / "plan.toml", as_view(plan), Overwrite::Refuse));
+    WEXLO_CHECK(write_new(folder / "plan.toml", as_view(plan)));
     const std::string manifest =
         kit_manifest(out_, path_.filename().string(), sha256_hex(as_view(plan)));
-    return write_file(folder / kKitManifest, as_view(manifest), Overwrite::Refuse);
+    return write_new(folder / kKitManifest, as_view(manifest));
   }
 
   /// Writes, then reads the file back from the disk: what is flashed is what was checked.
   Status write_checked(const fs::path& file, View bytes, const std::string& sha256) {
     WEXLO_CHECK(check_stop(context_));
-    WEXLO_CHECK(write_file(file, bytes, Overwrite::Refuse));
+    WEXLO_CHECK(write_new(file, bytes));
     WEXLO_TRY(const SourcePtr source, open_file(file));
     WEXLO_TRY(const Blob again, read_all(*source, bytes.size()));
     if (sha256_hex(again.view()) == sha256) return {};

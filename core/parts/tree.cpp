@@ -215,9 +215,13 @@ class Rebuild {
   }
 
   Status add_new_files() {
+    std::set<std::string> known;
+    for (const RamdiskSegment& segment : ramdisk_.segments)
+      for (const Entry& entry : segment.archive.entries)
+        known.insert(newc::place_of(entry.name()));
     std::map<std::string, Entry> fresh;  // in the order of their names: same in, same out
     for (const auto& place : disk_.folders)
-      if (!find_entry(ramdisk_, place) && !removed(place))
+      if (!known.contains(place) && !removed(place))
         fresh.emplace(place, Entry::make(place, newc::Directory | 0755, {}));
     for (const auto& [place, target] : disk_.links)
       if (!handled_.contains(place))

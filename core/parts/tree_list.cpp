@@ -83,21 +83,6 @@ class Claims {
   std::map<std::string, Claim> taken_;
 };
 
-/// For hard links without data of their own: the name that carries it.
-std::string carrier_of(const newc::Archive& archive, std::size_t index) {
-  const Entry& entry = archive.entries[index];
-  if (entry.type() != newc::Regular || entry.get(Field::Nlink) < 2 || !entry.data().empty())
-    return {};
-  const auto same = [&](const Entry& other) {
-    return other.type() == newc::Regular && other.get(Field::Nlink) > 1 && !other.data().empty() &&
-           other.get(Field::Ino) == entry.get(Field::Ino) &&
-           other.get(Field::DevMajor) == entry.get(Field::DevMajor) &&
-           other.get(Field::DevMinor) == entry.get(Field::DevMinor);
-  };
-  const auto at = std::ranges::find_if(archive.entries, same);
-  return at == archive.entries.end() ? "" : at->name();
-}
-
 ListRow row_of(const Entry& entry) {
   ListRow row{.mode = entry.mode() & 07777,
               .uid = entry.get(Field::Uid),
@@ -178,6 +163,7 @@ std::vector<ListRow> rows_of(const Ramdisk& ramdisk) {
   std::size_t odd = 0;
   for (const RamdiskSegment& segment : ramdisk.segments) {
     rows.push_back({.type = "stream", .name = std::string(compression_name(segment.compression))});
+    const auto carriers = content_carriers(segment.archive);
     for (std::size_t i = 0; i < segment.archive.entries.size(); ++i) {
       const Entry& entry = segment.archive.entries[i];
       if (entry.is_trailer()) {
@@ -185,7 +171,8 @@ std::vector<ListRow> rows_of(const Ramdisk& ramdisk) {
         continue;
       }
       ListRow row = row_of(entry);
-      row.linked = carrier_of(segment.archive, i);
+      // A hard link without data of its own names the entry that has it.
+      if (carriers[i] != i) row.linked = segment.archive.entries[carriers[i]].name();
       const bool folder = row.type == "d";
       if ((folder || row.type == "f") && row.linked.empty() &&
           !claims.claim(newc::place_of(row.name), folder))

@@ -34,14 +34,14 @@ Status write_tree(const Ramdisk& ramdisk, const TreePaths& paths) {
     if (row.type != "f" || !row.linked.empty()) continue;
     const fs::path file = row.odd.empty() ? place : paths.odd / row.odd;
     WEXLO_CHECK(make_folder(file.parent_path()));
-    WEXLO_CHECK(write_file(file, entry_at(ramdisk, at).data().view(), Overwrite::Refuse));
+    WEXLO_CHECK(write_new(file, entry_at(ramdisk, at).data().view()));
     if (row.mode & 0100) {
       std::error_code ignored;
       fs::permissions(file, fs::perms::owner_exec | fs::perms::group_exec | fs::perms::others_exec,
                       fs::perm_options::add, ignored);
     }
   }
-  return write_file(paths.list, as_view(format_rows(rows)), Overwrite::Refuse);
+  return write_new(paths.list, as_view(format_rows(rows)));
 }
 
 }  // namespace wexlo::parts

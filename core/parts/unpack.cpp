@@ -39,9 +39,7 @@ class Unpacker {
   }
 
  private:
-  Status save(std::string_view name, View bytes) {
-    return write_file(folder_ / name, bytes, Overwrite::Refuse);
-  }
+  Status save(std::string_view name, View bytes) { return write_new(folder_ / name, bytes); }
 
   void begin_part(PartRow row, View bytes) {
     text_ += fmt::format("\n[[part]]\nname = \"{}\"\nfile = \"{}\"\nsize = {}\nsha256 = \"{}\"\n",

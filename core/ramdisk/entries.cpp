@@ -139,8 +139,32 @@ Blob content_of(const Ramdisk& ramdisk, EntryAt at) {
   return {};
 }
 
+std::vector<std::size_t> content_carriers(const newc::Archive& archive) {
+  const auto& entries = archive.entries;
+  std::vector<std::size_t> carriers(entries.size());
+  std::map<LinkKey, std::size_t> with_data;
+  std::size_t begin = 0;
+  for (std::size_t i = 0; i <= entries.size(); ++i) {
+    if (i < entries.size() && !entries[i].is_trailer()) {
+      carriers[i] = i;
+      if (is_linked(entries[i]) && !entries[i].data().empty())
+        with_data.emplace(link_key(entries[i]), i);
+      continue;
+    }
+    // A trailer (or the end) closes the table of links: those before it can be resolved.
+    for (; begin < i; ++begin)
+      if (is_linked(entries[begin]) && entries[begin].data().empty())
+        if (const auto at = with_data.find(link_key(entries[begin])); at != with_data.end())
+          carriers[begin] = at->second;
+    with_data.clear();
+    if (i < entries.size()) carriers[i] = i;
+    begin = i + 1;
+  }
+  return carriers;
+}
+
 Status check_places(const Ramdisk& ramdisk) {
-  std::set<std::string> links;
+  std::set<std::string, std::less<>> links;
   const auto refuse = [](const Entry& entry, std::string_view why) {
     return fail({.code = ErrorCode::UnsafePath,
                  .message = fmt::format("the ramdisk entry \"{}\" {}", entry.name(), why),
@@ -154,7 +178,7 @@ Status check_places(const Ramdisk& ramdisk) {
       if (framed.find("/../") != std::string::npos) return refuse(entry, "climbs out with ..");
       for (std::size_t cut = place.find('/'); cut != std::string::npos;
            cut = place.find('/', cut + 1))
-        if (links.contains(place.substr(0, cut)))
+        if (links.contains(std::string_view(place).substr(0, cut)))
           return refuse(entry,
                         fmt::format("goes through the symlink \"{}\"", place.substr(0, cut)));
       // A later entry replaces an earlier one of the same place, whatever its type.

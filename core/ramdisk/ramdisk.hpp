@@ -63,6 +63,10 @@ void detach_links(Ramdisk& ramdisk, EntryAt at);
 /// The bytes a kernel leaves at an entry: for hard links the group's data, wherever it is stored.
 [[nodiscard]] Blob content_of(const Ramdisk& ramdisk, EntryAt at);
 
+/// For each entry of an archive, the entry whose data a kernel leaves there: itself, but for a hard
+/// link without data of its own. One pass, for those who look at every entry.
+[[nodiscard]] std::vector<std::size_t> content_carriers(const newc::Archive& archive);
+
 /// Errors: UnsafePath, when a name climbs out (`..`) or goes through a symlink of this ramdisk.
 [[nodiscard]] Status check_places(const Ramdisk& ramdisk);
 

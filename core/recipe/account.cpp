@@ -30,15 +30,21 @@ struct Seen {
   bool operator==(const Seen&) const = default;
 };
 
-Seen seen(const Ramdisk& ramdisk, EntryAt at) {
-  const Entry& entry = entry_at(ramdisk, at);
+/// One entry of one side: where it is, and the entry that has its content.
+struct Place {
+  const Entry* entry;
+  const Entry* carrier;
+};
+
+Seen seen(const Place& place) {
+  const Entry& entry = *place.entry;
   return {entry.mode(),
           entry.get(Field::Uid),
           entry.get(Field::Gid),
           entry.get(Field::Mtime),
           entry.get(Field::RdevMajor),
           entry.get(Field::RdevMinor),
-          sha256_hex(content_of(ramdisk, at).view())};
+          sha256_hex(place.carrier->data().view())};
 }
 
 class Account {
@@ -144,17 +150,18 @@ class Account {
     return {};
   }
 
-  using Places = std::map<std::string, EntryAt>;
+  using Places = std::map<std::string, Place>;
   static Places places(const Ramdisk& ramdisk, std::vector<std::string>& order) {
     Places out;
     for (std::size_t s = 0; s < ramdisk.segments.size(); ++s) {
       const auto& entries = ramdisk.segments[s].archive.entries;
+      const auto carriers = content_carriers(ramdisk.segments[s].archive);
       for (std::size_t i = 0; i < entries.size(); ++i) {
         // Separators and doubled names count by their place in the order.
         const std::string place = entries[i].is_trailer() ? fmt::format("//end {}", s)
                                                           : newc::place_of(entries[i].name());
         order.push_back(place);
-        out[place] = {s, i};
+        out[place] = {&entries[i], &entries[carriers[i]]};
       }
     }
     return out;
@@ -173,8 +180,8 @@ class Account {
     std::set<std::string> found;
     for (const auto& [place, at] : at_now) {
       const auto before = at_old.find(place);
-      const Seen state = seen(now, at);
-      if (before != at_old.end() && state == seen(old, before->second)) continue;
+      const Seen state = seen(at);
+      if (before != at_old.end() && state == seen(before->second)) continue;
       const auto meant = intent_.entries.find(place);
       if (meant == intent_.entries.end() || meant->second != state.sha256)
         return unexplained(fmt::format("ramdisk entry /{}", place));
@@ -185,7 +192,7 @@ class Account {
     }
     for (const auto& [place, sha256] : intent_.entries)
       if (!found.contains(place) &&
-          (!at_now.contains(place) || seen(now, at_now.at(place)).sha256 != sha256))
+          (!at_now.contains(place) || seen(at_now.at(place)).sha256 != sha256))
         return unexplained(fmt::format("ramdisk entry /{} should have changed and did not", place));
     return {};
   }
