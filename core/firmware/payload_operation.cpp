@@ -35,6 +35,12 @@ std::optional<Compression> compression_of(std::uint32_t type) {
   return std::nullopt;
 }
 
+/// Failures that damaged data can be the cause of; a full disk or a Ctrl-C is not among them.
+bool blames_data(ErrorCode code) {
+  return code == ErrorCode::Corrupt || code == ErrorCode::Truncated ||
+         code == ErrorCode::OutOfRange || code == ErrorCode::LimitExceeded;
+}
+
 /// Spreads an operation's output over its destination ranges, in the order given.
 class RangeWriter {
  public:
@@ -140,7 +146,7 @@ Status run_operation(const OperationPlace& place, const manifest::Operation& ope
   RangeWriter writer(sink, std::move(destinations), place.image_size);
   Hasher hasher(DigestKind::Sha256);
   const Status copied = copy_data(place, operation, writer, hasher, context);
-  if (!copied && copied.error().code == ErrorCode::Interrupted) return copied;
+  if (!copied && !blames_data(copied.error().code)) return copied;
   const std::string found = hex(hasher.finish());
   const std::string expected = hex(as_view(operation.data_sha256()));
   if (!expected.empty() && expected != found)

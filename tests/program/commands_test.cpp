@@ -216,6 +216,37 @@ TEST_CASE("prepare: target, kit, plan; two runs give the same bytes") {
             .exit_code == 0);
 }
 
+TEST_CASE("prepare: a phone without init_boot: boot of version 2, several recipes in one call") {
+  const Bench bench;
+  BootBytes v2{
+      .version = 2, .page = 2048, .kernel = noise(30000), .ramdisk = gzip(first_ramdisk())};
+  v2.dtb = noise(2000);
+  const std::string boot = padded(v2.done() + std::string(60000, '\0'), 4096);
+  PayloadBytes payload;
+  payload.partitions = {partition_of("boot", boot, 8),
+                        partition_of("vbmeta", bench.vbmeta_image, 0)};
+  write(bench.dir / "payload.bin", payload.done());
+  const Json result = program_json(
+      bench.dir, {"prepare", "payload.bin", "-r", "@start-program", "@fstab-open",
+                  "@verification-off", "--set", "program=hello", "-o", "kit"})["result"];
+  CHECK(result["target"] == "boot");
+  CHECK(result["reason"].get<std::string>().find("there is no init_boot") != std::string::npos);
+  CHECK(result["images"][0]["edits"].size() == 3);
+  CHECK(read(bench.dir / "kit/flash/vbmeta.img")[123] == 3);
+  CHECK(read(bench.dir / "kit/flash/boot.img").size() == boot.size());
+  const Json image =
+      program_json(bench.dir, {"inspect", "kit/flash/boot.img"})["result"]["items"][0]["image"];
+  CHECK(image["id_matches"] == true);
+  CHECK(image["origin"] == "journaled");
+  CHECK(image["parts"][1]["compression"] == "gzip");
+  // A partition that a recipe names and the firmware has not.
+  write(bench.dir / "named.toml",
+        "format = 1\nname = \"n\"\n[[edit]]\nkind = \"put\"\npath = \"x\"\n"
+        "from = \"hello\"\npartition = \"recovery\"\n");
+  CHECK(program_json(bench.dir, {"prepare", "payload.bin", "-r", "named.toml", "-o", "kit3"},
+                     1)["error"]["code"] == "no-match");
+}
+
 TEST_CASE("prepare: what cannot be done leaves nothing behind") {
   Bench bench;
   const auto before = bench.dir.names();
