@@ -15,8 +15,9 @@ namespace {
 constexpr std::string_view kMagic = "CrAU";
 constexpr std::size_t kHeaderSize = 24;
 constexpr std::uint64_t kVersion = 2;
-constexpr std::uint64_t kMaxManifest = 256u << 20;
-constexpr std::uint64_t kMaxPartition = std::uint64_t{64} << 30;
+constexpr std::uint64_t kMaxManifest = 64u << 20;  ///< real ones take up to a few MiB
+constexpr int kMaxPartitions = 1024;
+constexpr std::uint64_t kMaxPartition = std::uint64_t{32} << 30;
 constexpr std::uint64_t kMaxBlockSize = 1u << 20;
 constexpr std::uint64_t kHole = std::numeric_limits<std::uint64_t>::max();
 
@@ -96,6 +97,12 @@ Status Payload::read_manifest() {
                  .offset = kHeaderSize,
                  .expected = fmt::format("a power of two from 512 to {}", kMaxBlockSize),
                  .found = fmt::format("{}", block)});
+  if (manifest_.partitions_size() > kMaxPartitions)
+    return fail({.code = ErrorCode::LimitExceeded,
+                 .message = "the manifest lists too many partitions",
+                 .offset = kHeaderSize,
+                 .expected = fmt::format("at most {}", kMaxPartitions),
+                 .found = fmt::format("{}", manifest_.partitions_size())});
   data_at_ = kHeaderSize + manifest_size + signature_size;
   for (const auto& update : manifest_.partitions())
     WEXLO_CHECK(add_partition(update));

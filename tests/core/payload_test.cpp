@@ -178,6 +178,15 @@ TEST_CASE("payload: sizes that are impossible are refused, not allocated") {
   CHECK(open(payload.done()).error().offset == 12);
 }
 
+TEST_CASE("payload: more partitions than any phone has are refused") {
+  PayloadBytes payload;
+  for (int i = 0; i < 1025; ++i)
+    payload.partitions.push_back({.name = "p" + std::to_string(i), .image = "", .operations = {}});
+  CHECK(open(payload.done()).error().code == ErrorCode::LimitExceeded);
+  payload.partitions.pop_back();
+  CHECK(open(payload.done()));
+}
+
 TEST_CASE("payload: names that are paths are refused") {
   for (const char* name : {"../boot", "a/b", "/etc/passwd", "", ".hidden", "a\nb", ".."}) {
     PayloadBytes payload = two_partitions();
