@@ -245,10 +245,17 @@ class Account {
     const std::uint64_t end = output_.image->sections_end();
     const std::uint64_t gap_end = output_bytes().size() - verified::kFooterSize;
     const std::uint64_t struct_end = now.vbmeta_offset + now.vbmeta_size;
-    if (now.original_image_size < end ||
-        !all_bytes(output_bytes().subspan(now.original_image_size,
-                                          now.vbmeta_offset - now.original_image_size),
-                   std::byte{0}) ||
+    // Between image and struct: what stood there, then zeros.
+    const std::uint64_t old_begin = std::max(old.original_image_size, stock_.image->sections_end());
+    const View gap = output_bytes().subspan(now.original_image_size,
+                                            now.vbmeta_offset - now.original_image_size);
+    const View old_gap = old.vbmeta_offset > old_begin
+                             ? stock_bytes().subspan(old_begin, old.vbmeta_offset - old_begin)
+                             : View{};
+    const std::size_t common = std::min(gap.size(), old_gap.size());
+    if (now.original_image_size < end || !equal(gap.first(common), old_gap.first(common)) ||
+        !all_bytes(gap.subspan(common), std::byte{0}) ||
+        !all_bytes(old_gap.subspan(common), std::byte{0}) ||
         !all_bytes(output_bytes().subspan(struct_end, gap_end - struct_end), std::byte{0}))
       return unexplained("bytes around the verified-boot struct", end);
     return {};

@@ -66,6 +66,13 @@ Status renew_hash(Image& vbmeta, View content, std::vector<std::string>& notes) 
   return {};
 }
 
+View without_zeros(View bytes) {
+  std::size_t size = bytes.size();
+  while (size > 0 && bytes[size - 1] == std::byte{0})
+    --size;
+  return bytes.first(size);
+}
+
 /// Original bytes behind the sections that are neither padding nor part of the verified-boot area,
 /// e.g. a trailer that has to follow the last section directly.
 std::size_t meaningful_size(View tail) {
@@ -157,28 +164,45 @@ Result<std::vector<std::string>> rebuild_tail(Image& image, View stock) {
          .found = fmt::format("{} bytes, vbmeta {} bytes from {}", footer->original_image_size,
                               footer->vbmeta_size, footer->vbmeta_offset),
          .hint = "Start from the stock image: this one was put together wrongly."});
-  // [sections][rest of the original image][zeros][vbmeta struct][zeros][footer]
+  const std::uint64_t struct_end = footer->vbmeta_offset + footer->vbmeta_size;
+  if (!all_bytes(stock.subspan(struct_end, stock.size() - kFooterSize - struct_end), std::byte{0}))
+    return fail({.code = ErrorCode::Unsupported,
+                 .message =
+                     "bytes that nobody claims stand between the verified-boot struct and its "
+                     "footer",
+                 .offset = struct_end,
+                 .expected = "zeros",
+                 .hint = "They would be lost in an edit; please report the kind of phone."});
+  // [sections][rest of the original image][gap][zeros][vbmeta struct][zeros][footer]
   const std::uint64_t original_end = std::max(footer->original_image_size, stock_end);
-  const View trailer = stock.subspan(stock_end, original_end - stock_end);
-  Bytes content = [&] {
-    Image bare = image;
-    bare.set_tail({});
-    return bare.write();
-  }();
+  const std::uint64_t gap_end = std::max(footer->vbmeta_offset, original_end);
+  View trailer = stock.subspan(stock_end, original_end - stock_end);
+  // Some makers keep bytes of their own between image and struct.
+  const View gap = without_zeros(stock.subspan(original_end, gap_end - original_end));
+  const std::uint64_t sections_end = image.sections_end();
+  const std::uint64_t behind = align_up(footer->vbmeta_size, kBlock) + kBlock;
+  const auto vbmeta_place = [&] {
+    return align_up(sections_end + trailer.size() + gap.size(), kBlock);
+  };
+  // Zeros at the image's end are given up only where their room is needed.
+  if (vbmeta_place() + behind > stock.size()) trailer = without_zeros(trailer);
+  const std::uint64_t vbmeta_at = vbmeta_place();
+  if (vbmeta_at + behind > stock.size())
+    return fail(does_not_fit(vbmeta_at + behind, stock.size(), "with its verified-boot footer"));
+  Image bare = image;
+  bare.set_tail({});
+  Bytes content = bare.write();
   append(content, trailer);
-  const std::uint64_t vbmeta_at = align_up(content.size(), kBlock);
-  const std::uint64_t need = vbmeta_at + align_up(footer->vbmeta_size, kBlock) + kBlock;
-  if (need > stock.size())
-    return fail(does_not_fit(need, stock.size(), "with its verified-boot footer"));
 
   const Blob old(to_bytes(stock.subspan(footer->vbmeta_offset, footer->vbmeta_size)));
   WEXLO_TRY(Image vbmeta, parse_vbmeta(old));
   WEXLO_CHECK(renew_hash(vbmeta, content, notes));
 
   Bytes tail = to_bytes(trailer);
-  tail.resize(stock.size() - (content.size() - trailer.size()));
-  const std::uint64_t base = content.size() - trailer.size();  // where the tail starts
-  std::ranges::copy(vbmeta.write(), tail.begin() + static_cast<std::ptrdiff_t>(vbmeta_at - base));
+  append(tail, gap);
+  tail.resize(stock.size() - sections_end);
+  std::ranges::copy(vbmeta.write(),
+                    tail.begin() + static_cast<std::ptrdiff_t>(vbmeta_at - sections_end));
   const auto footer_at = tail.end() - static_cast<std::ptrdiff_t>(kFooterSize);
   std::ranges::copy(stock.last(kFooterSize), footer_at);
   std::byte* fields = tail.data() + tail.size() - kFooterSize;

@@ -78,6 +78,7 @@ std::vector<std::string> stock_images() {
     out.push_back(v4.done() + noise(40));
     out.push_back(with_footer(init_boot.done(), "init_boot", 1u << 17));
     out.push_back(vendor.done());
+    out.push_back(with_footer(v4.done() + noise(100) + std::string(9000, '\0'), "boot", 1u << 17));
   }
   return out;
 }

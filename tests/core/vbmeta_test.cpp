@@ -175,6 +175,44 @@ TEST_CASE("footer: rebuilt around a changed image exactly as a fresh build would
   }
 }
 
+TEST_CASE("footer: a maker's bytes between image and struct are carried") {
+  BootBytes b{.kernel = noise(5000), .ramdisk = noise(3000)};
+  const auto with_gap = [&] {
+    std::string bytes = with_footer(b.done() + std::string(4096, 'g'), "boot", 1u << 17);
+    // The 4096 bytes are made a gap: the footer and its digest speak of the image without them.
+    const std::string own = vbmeta(test::hash_descriptor("boot", b.done(), noise(32, 5)) +
+                                   test::property_descriptor("com.korvale.tests", "yes"));
+    bytes.replace(bytes.size() - 64 + 12, 8, be64(b.done().size()));
+    bytes.replace(b.done().size() + 4096, own.size(), own);
+    return bytes;
+  };
+  const std::string stock = with_gap();
+  auto image = *boot::parse_boot(blob(stock));
+  b.ramdisk = noise(20000, 9);
+  REQUIRE(image.replace("ramdisk", blob(b.ramdisk)));
+  REQUIRE(verified::rebuild_tail(image, as_view(stock)));
+  check_same(image.write(), as_view(with_gap()));
+}
+
+TEST_CASE("footer: bytes behind the struct that nobody claims are not lost in silence") {
+  BootBytes b{.kernel = noise(5000), .ramdisk = noise(3000)};
+  std::string stock = with_footer(b.done(), "boot", 65536);
+  stock[60000] = 'x';
+  auto image = *boot::parse_boot(blob(stock));
+  REQUIRE(image.replace("ramdisk", blob(noise(100))));
+  CHECK(verified::rebuild_tail(image, as_view(stock)).error().code == ErrorCode::Unsupported);
+}
+
+TEST_CASE("footer: zeros at the image's end make room where it is needed") {
+  BootBytes b{.kernel = noise(5000), .ramdisk = noise(3000)};
+  const std::string stock = with_footer(b.done() + std::string(40000, '\0'), "boot", 1u << 16);
+  auto image = *boot::parse_boot(blob(stock));
+  b.ramdisk = noise(30000, 9);
+  REQUIRE(image.replace("ramdisk", blob(b.ramdisk)));
+  REQUIRE(verified::rebuild_tail(image, as_view(stock)));
+  check_same(image.write(), as_view(with_footer(b.done(), "boot", 1u << 16)));
+}
+
 TEST_CASE("footer: an image that no longer fits is refused with the bytes it is over") {
   BootBytes b{.kernel = noise(5000), .ramdisk = noise(3000)};
   const std::string stock = with_footer(b.done(), "boot", 65536);
