@@ -6,6 +6,7 @@
 #include <map>
 #include <set>
 #include <tuple>
+#include <utility>
 
 #include "base/source.hpp"
 #include "parts/tree_list.hpp"
@@ -161,6 +162,7 @@ class Rebuild {
              .file = (paths_.tree / newc::place_of(row.name)).string(),
              .hint = "Put the file into the tree, or take the line out."});
       changes_.push_back({"removed", newc::place_of(row.name), "no longer in the tree"});
+      gone_[stream].push_back(known->entry);
       return {};
     }
     Entry entry = known != nullptr ? *known->entry : Entry::make(row.name, type_bits(row.type), {});
@@ -197,6 +199,21 @@ class Rebuild {
     return {};
   }
 
+  /// Takes a removed entry out of its hard-link group: the others' count falls, and its data goes
+  /// to the last of them.
+  static void leave_links(const Entry& gone, std::vector<Entry>& entries) {
+    if (gone.type() != newc::Regular || gone.get(Field::Nlink) < 2) return;
+    bool data_left = !gone.data().empty();
+    for (auto entry = entries.rbegin(); entry != entries.rend(); ++entry) {
+      const bool linked = entry->type() == newc::Regular && entry->get(Field::Nlink) > 1;
+      const auto same = [&](Field field) { return entry->get(field) == gone.get(field); };
+      if (!linked || !same(Field::Ino) || !same(Field::DevMajor) || !same(Field::DevMinor))
+        continue;
+      entry->set(Field::Nlink, entry->get(Field::Nlink) - 1);
+      if (std::exchange(data_left, false) && entry->data().empty()) entry->set_data(gone.data());
+    }
+  }
+
   void finish_stream(std::size_t stream, std::vector<Entry> entries) {
     for (const auto& [name, group] : stock_) {
       for (const Stock& stock : group) {
@@ -204,8 +221,11 @@ class Rebuild {
         const std::string place = newc::place_of(stock.row->name);
         changes_.push_back({"removed", place, "no longer in the list"});
         handled_.insert(place);  // its file may still be in the tree: it is not a new one
+        gone_[stream].push_back(stock.entry);
       }
     }
+    for (const Entry* gone : gone_[stream])
+      leave_links(*gone, entries);
     newc::Archive changed = ramdisk_.segments[stream].archive;
     changed.entries = std::move(entries);
     if (newc::write(changed) == newc::write(ramdisk_.segments[stream].archive)) return;
@@ -256,6 +276,7 @@ class Rebuild {
   std::map<Name, std::vector<Stock>> stock_;
   std::map<Name, std::size_t> seen_;
   std::set<std::string> handled_;
+  std::map<std::size_t, std::vector<const Entry*>> gone_;  ///< by stream
   std::vector<TreeChange> changes_;
 };
 

@@ -185,6 +185,21 @@ TEST_CASE("parts: files added and removed in the tree, lines changed in the list
   CHECK(test::text(bench.repack().bytes) == test::text(repacked.bytes));  // the same each time
 }
 
+TEST_CASE("parts: a hard link that is removed leaves its data to the others") {
+  const Bench bench(boot_with(CpioBytes{}
+                                  .entry("a", "", 0100644, 9, 3)
+                                  .entry("b", "", 0100644, 9, 3)
+                                  .entry("c", "shared", 0100644, 9, 3)
+                                  .done()));
+  std::filesystem::remove(bench / "tree/c");
+  const Ramdisk after = bench.ramdisk();
+  CHECK_FALSE(find_entry(after, "c"));
+  for (const char* name : {"a", "b"}) {
+    CHECK(text(content_of(after, *find_entry(after, name)).view()) == "shared");
+    CHECK(entry_at(after, *find_entry(after, name)).get(newc::Field::Nlink) == 2);
+  }
+}
+
 TEST_CASE("parts: a line taken out of the list removes the entry, one put in adds it") {
   const Bench bench(boot_with(first_ramdisk()));
   bench.edit("tree.list", "d 0755 0 0 0 - dev\n", "");
