@@ -196,6 +196,12 @@ Status OutputFolder::flush() const {
   return {};
 }
 
+Error OutputFolder::with_final_name(Error error) const {
+  const std::string temporary = temporary_.string();
+  if (error.file.starts_with(temporary)) error.file.replace(0, temporary.size(), target_.string());
+  return error;
+}
+
 Status OutputFolder::commit() {
   std::error_code ignored;
   WEXLO_CHECK(flush());

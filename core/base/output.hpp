@@ -60,6 +60,8 @@ class OutputFolder {
   ~OutputFolder();
   [[nodiscard]] const std::filesystem::path& path() const { return temporary_; }  ///< write here
   [[nodiscard]] Status commit();
+  /// An error that names a file of the temporary, naming it as it would have been called.
+  [[nodiscard]] Error with_final_name(Error error) const;
 
  private:
   [[nodiscard]] Status flush() const;

@@ -36,7 +36,8 @@ class Preparation {
     out_.build = firmware_->build();
     WEXLO_CHECK(find_target());
     WEXLO_CHECK(patch_all());
-    WEXLO_CHECK(write_kit(folder.path()));
+    if (auto written = write_kit(folder.path()); !written)
+      return fail(folder.with_final_name(std::move(written).error()));
     WEXLO_CHECK(folder.commit());
     return std::move(out_);
   }

@@ -109,7 +109,8 @@ class Unpacker {
 
 Result<Unpacked> unpack(const LoadedImage& image, const fs::path& folder, Overwrite overwrite) {
   WEXLO_TRY(OutputFolder out, OutputFolder::create(folder, overwrite, std::string(kManifest)));
-  WEXLO_TRY(Unpacked unpacked, Unpacker(image, out.path()).run());
+  auto unpacked = Unpacker(image, out.path()).run();
+  if (!unpacked) return fail(out.with_final_name(std::move(unpacked).error()));
   WEXLO_CHECK(out.commit());
   return unpacked;
 }

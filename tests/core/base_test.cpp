@@ -161,6 +161,16 @@ TEST_CASE("output: a folder appears whole; another's folder is never replaced") 
   CHECK(test::read(dir / "photos/a.jpg") == "precious");
 }
 
+TEST_CASE("output: an error inside a folder in the making names the file as it would be called") {
+  const TempDir dir;
+  const auto folder = OutputFolder::create(dir / "kit", Overwrite::Refuse, "kit.json");
+  REQUIRE(folder);
+  const auto written = write_new(folder->path() / "no-such" / "a.img", as_view("x"));
+  REQUIRE_FALSE(written);
+  CHECK(folder->with_final_name(written.error()).file == (dir / "kit/no-such/a.img").string());
+  CHECK(folder->with_final_name({.file = "other"}).file == "other");
+}
+
 TEST_CASE("pool: all tasks run, and the memory in flight stays in its bound") {
   const Context context{.jobs = 4, .memory_bound = 100};
   std::atomic<int> done = 0, in_flight = 0, most = 0;
