@@ -29,6 +29,7 @@ class Payload final : public Firmware {
               const Context& context) const override;
 
  private:
+  Result<Bytes> manifest_bytes();
   Status read_manifest();
   Status add_partition(const manifest::PartitionUpdate& update);
   Result<std::vector<Range>> ranges_of(const manifest::Operation& operation,
@@ -50,7 +51,8 @@ Result<std::unique_ptr<Firmware>> Payload::open(SourcePtr source) {
   return payload;
 }
 
-Status Payload::read_manifest() {
+/// Checks the header; gives the manifest's bytes and knows where the blobs begin.
+Result<Bytes> Payload::manifest_bytes() {
   WEXLO_TRY(const Bytes head, read_some(*source_, 0, kHeaderSize));
   if (!looks_like_payload(head))
     return fail({.code = ErrorCode::BadMagic,
@@ -84,7 +86,12 @@ Status Payload::read_manifest() {
                  .expected = fmt::format("at most {} bytes", left - manifest_size),
                  .found = fmt::format("{} bytes", signature_size),
                  .hint = "The file may be cut short: compare its size with the source's."});
-  WEXLO_TRY(const Bytes raw, read_some(*source_, kHeaderSize, manifest_size));
+  data_at_ = kHeaderSize + manifest_size + signature_size;
+  return read_some(*source_, kHeaderSize, manifest_size);
+}
+
+Status Payload::read_manifest() {
+  WEXLO_TRY(const Bytes raw, manifest_bytes());
   if (!manifest_.ParseFromArray(raw.data(), static_cast<int>(raw.size())))
     return fail({.code = ErrorCode::Corrupt,
                  .message = "the manifest is damaged",
@@ -103,7 +110,6 @@ Status Payload::read_manifest() {
                  .offset = kHeaderSize,
                  .expected = fmt::format("at most {}", kMaxPartitions),
                  .found = fmt::format("{}", manifest_.partitions_size())});
-  data_at_ = kHeaderSize + manifest_size + signature_size;
   for (const auto& update : manifest_.partitions())
     WEXLO_CHECK(add_partition(update));
   incremental_ = std::ranges::any_of(manifest_.partitions(), [](const auto& update) {
@@ -112,7 +118,7 @@ Status Payload::read_manifest() {
   });
   build_.patch_level = manifest_.security_patch_level();
   layers_.push_back(
-      {"payload", fmt::format("version {}, {}, {} partitions", version,
+      {"payload", fmt::format("version {}, {}, {} partitions", kVersion,
                               incremental_ ? "incremental" : "full", manifest_.partitions_size())});
   return {};
 }
