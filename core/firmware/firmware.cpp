@@ -81,13 +81,13 @@ Result<Blob> read_partition(const Firmware& firmware, const PartitionFacts& part
   return Blob(sink.take());
 }
 
-Result<OutputFile> read_partition(const Firmware& firmware, const PartitionFacts& partition,
-                                  const std::filesystem::path& target, Overwrite overwrite,
-                                  const Context& context) {
+Result<ReadPartition> read_partition(const Firmware& firmware, const PartitionFacts& partition,
+                                     const std::filesystem::path& target, Overwrite overwrite,
+                                     const Context& context) {
   WEXLO_TRY(OutputFile file, OutputFile::create(target, overwrite));
   FileSink sink(file);
-  WEXLO_CHECK(firmware.read(partition, sink, context));
-  return file;
+  WEXLO_TRY(std::string sha256, firmware.read(partition, sink, context));
+  return ReadPartition{std::move(file), std::move(sha256)};
 }
 
 Result<Bytes> digest_of(ImageSink& sink, std::uint64_t size, const Context& context) {

@@ -49,11 +49,12 @@ class Firmware {
  public:
   virtual ~Firmware() = default;
   [[nodiscard]] virtual const std::vector<PartitionFacts>& partitions() const = 0;
-  /// Reads one partition into `sink`, every digest on the way checked; only that partition's own
-  /// bytes are read. Errors: DigestMismatch (operation, offset, both digests), Corrupt,
-  /// Truncated, OutOfRange, Unsupported (the operation's kind), LimitExceeded, Interrupted.
-  [[nodiscard]] virtual Status read(const PartitionFacts& partition, ImageSink& sink,
-                                    const Context& context) const = 0;
+  /// Reads one partition into `sink` and gives its SHA-256 (lower-case hex); every digest on the
+  /// way checked; only that partition's own bytes are read. Errors: DigestMismatch (operation,
+  /// offset, both digests), Corrupt, Truncated, OutOfRange, Unsupported (the operation's kind),
+  /// LimitExceeded, Interrupted.
+  [[nodiscard]] virtual Result<std::string> read(const PartitionFacts& partition, ImageSink& sink,
+                                                 const Context& context) const = 0;
 
   [[nodiscard]] const PartitionFacts* find(std::string_view name) const;  ///< nullptr: not there
   [[nodiscard]] const BuildFacts& build() const { return build_; }
@@ -75,11 +76,14 @@ class Firmware {
 [[nodiscard]] Result<Blob> read_partition(const Firmware& firmware, const PartitionFacts& partition,
                                           std::uint64_t limit, const Context& context);
 
-/// A partition into a file, not yet committed.
-[[nodiscard]] Result<OutputFile> read_partition(const Firmware& firmware,
-                                                const PartitionFacts& partition,
-                                                const std::filesystem::path& target,
-                                                Overwrite overwrite, const Context& context);
+struct ReadPartition {
+  OutputFile file;     ///< not yet committed
+  std::string sha256;  ///< of what was read, lower-case hex
+};
+[[nodiscard]] Result<ReadPartition> read_partition(const Firmware& firmware,
+                                                   const PartitionFacts& partition,
+                                                   const std::filesystem::path& target,
+                                                   Overwrite overwrite, const Context& context);
 
 /// SHA-256 of what a sink holds. Errors: Interrupted, Io.
 [[nodiscard]] Result<Bytes> digest_of(ImageSink& sink, std::uint64_t size, const Context& context);

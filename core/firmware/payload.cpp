@@ -25,8 +25,8 @@ class Payload final : public Firmware {
  public:
   static Result<std::unique_ptr<Firmware>> open(SourcePtr source);
   const std::vector<PartitionFacts>& partitions() const override { return facts_; }
-  Status read(const PartitionFacts& partition, ImageSink& sink,
-              const Context& context) const override;
+  Result<std::string> read(const PartitionFacts& partition, ImageSink& sink,
+                           const Context& context) const override;
 
  private:
   Result<Bytes> manifest_bytes();
@@ -209,8 +209,8 @@ Error Payload::locate(Error error, const manifest::PartitionUpdate& update, int 
   return error;
 }
 
-Status Payload::read(const PartitionFacts& partition, ImageSink& sink,
-                     const Context& context) const {
+Result<std::string> Payload::read(const PartitionFacts& partition, ImageSink& sink,
+                                  const Context& context) const {
   const auto& update = manifest_.partitions(static_cast<int>(&partition - facts_.data()));
   if (update.has_hash_tree_extent() || update.has_fec_extent())
     return fail({.code = ErrorCode::Unsupported,
@@ -238,17 +238,18 @@ Status Payload::read(const PartitionFacts& partition, ImageSink& sink,
     });
   }
   WEXLO_CHECK(tasks.wait());
-  WEXLO_TRY(const Bytes found, digest_of(sink, partition.size, context));
-  if (!partition.sha256.empty() && hex(found) != partition.sha256)
+  WEXLO_TRY(const Bytes digest, digest_of(sink, partition.size, context));
+  std::string found = hex(digest);
+  if (!partition.sha256.empty() && found != partition.sha256)
     return fail(
         {.code = ErrorCode::DigestMismatch,
          .message = fmt::format("partition {} does not have the promised SHA-256", partition.name),
          .file = source_->name(),
          .offset = kHeaderSize,
          .expected = partition.sha256,
-         .found = hex(found),
+         .found = found,
          .hint = "The package is damaged: fetch it again."});
-  return {};
+  return found;
 }
 
 }  // namespace

@@ -6,8 +6,6 @@
 #include <algorithm>
 #include <array>
 
-#include "base/digest.hpp"
-
 namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
@@ -69,17 +67,6 @@ class FolderGuard {
   bool made_ = false;
 };
 
-Result<Bytes> digest_of_file(const OutputFile& file, std::uint64_t size) {
-  Hasher hasher(DigestKind::Sha256);
-  Bytes chunk(1u << 20);
-  for (std::uint64_t at = 0; at < size; at += chunk.size()) {
-    const auto part = MutableView(chunk).first(std::min<std::uint64_t>(chunk.size(), size - at));
-    WEXLO_CHECK(file.read_at(at, part));
-    hasher.update(part);
-  }
-  return hasher.finish();
-}
-
 }  // namespace
 
 std::vector<std::string> boot_chain(const Firmware& firmware) {
@@ -110,20 +97,15 @@ Result<std::vector<ExtractedPartition>> extract(const Firmware& firmware,
   std::vector<OutputFile> files;
   std::vector<ExtractedPartition> out;
   for (const PartitionFacts* one : chosen) {
-    WEXLO_TRY(OutputFile file,
+    WEXLO_TRY(ReadPartition read,
               read_partition(firmware, *one, target(*one), options.overwrite, inner));
-    ExtractedPartition extracted{.name = one->name,
-                                 .file = target(*one),
-                                 .size = one->size,
-                                 .sha256 = one->sha256,
-                                 .verified = !one->sha256.empty()};
-    if (!extracted.verified) {
-      WEXLO_TRY(const Bytes digest, digest_of_file(file, one->size));
-      extracted.sha256 = hex(digest);
-    }
     before += one->stored_size;
-    files.push_back(std::move(file));
-    out.push_back(std::move(extracted));
+    files.push_back(std::move(read.file));
+    out.push_back({.name = one->name,
+                   .file = target(*one),
+                   .size = one->size,
+                   .sha256 = std::move(read.sha256),
+                   .verified = !one->sha256.empty()});
   }
   for (OutputFile& file : files)
     WEXLO_CHECK(file.commit());

@@ -114,6 +114,17 @@ TEST_CASE("extract: a damaged blob: exit 3, the partition does not appear, and n
   CHECK(bench.dir.names() == before);
 }
 
+TEST_CASE("extract: without a promised digest the image's own is told, as not verified") {
+  Bench bench;
+  bench.payload.partitions[2].sha256 = "";
+  write(bench.dir / "bare.zip", bench.ota());
+  const Json document = program_json(bench.dir, {"extract", "bare.zip", "vbmeta", "-o", "out"});
+  const Json& one = document["result"]["partitions"][0];
+  CHECK(one["verified"] == false);
+  CHECK(one["sha256"] == hex_of(sha256(bench.vbmeta_image)));
+  CHECK(document["findings"][0]["code"] == "no-digest");
+}
+
 TEST_CASE("extract: what is there is kept, unless --force") {
   const Bench bench;
   write(bench.dir / "out/vbmeta.img", "mine");
