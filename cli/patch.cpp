@@ -28,7 +28,7 @@ Result<Reply> run(const Options& options, const Session& session) {
   WEXLO_TRY(const auto recipes, load(options.recipes));
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
   WEXLO_TRY(const LoadedImage image, load_image(*source));
-  auto patched = patch_image(image, {partition_of(image), true}, recipes);
+  auto patched = patch_image(image, {partition_of(image), true}, recipes, session.context);
   if (!patched) return fail(in_file(std::move(patched).error(), options.image));
   if (auto matched = check_matches({patched->edits}); !matched)
     return fail(in_file(std::move(matched).error(), options.image));

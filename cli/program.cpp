@@ -19,6 +19,7 @@ namespace {
 struct Options {
   std::string color = "auto", config;
   std::optional<unsigned> jobs;
+  std::uint64_t limit = 0;
 };
 
 bool wants_color(const std::string& color) {
@@ -35,6 +36,9 @@ void add_globals(CLI::App& app, Options& options, Globals& globals) {
       ->check(CLI::IsMember({"auto", "always", "never"}))
       ->capture_default_str();
   app.add_option("--jobs", options.jobs, "Threads to use")->check(CLI::Range(1u, 256u));
+  app.add_option("--limit", options.limit, "Bytes one part may decode to, e.g. 2G")
+      ->transform(CLI::AsSizeValue(false))
+      ->type_name("SIZE");
   app.add_option("--config", options.config, "Settings file to read")->type_name("FILE");
 }
 
@@ -47,6 +51,7 @@ void apply_globals(const Options& options, Session& session, int& exit_code) {
     throw CLI::RuntimeError(exit_code);
   }
   session.context.jobs = *jobs;
+  session.context.decode_bound = options.limit;
 }
 
 }  // namespace

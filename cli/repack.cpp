@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <iostream>
+
 #include "base/digest.hpp"
 #include "base/text.hpp"
 #include "commands.hpp"
@@ -12,36 +14,49 @@ namespace {
 
 struct Options {
   std::string folder, image;
-  bool force = false;
+  bool force = false, dry_run = false;
 };
+
+/// What was edited, told before anything is written: whoever sees a line they do not know can stop
+/// there, and a failed write leaves the list on the screen.
+std::string changes_text(const parts::Repacked& repacked, const Session& session) {
+  Table table({"part", "change", "where", ""});
+  for (const parts::Change& change : repacked.changes)
+    table.row({change.part, change.what, printable(change.place), printable(change.detail)});
+  return table.empty() ? "nothing was edited: the image is the stock one, byte for byte\n"
+                       : table.text(session.paint);
+}
 
 Result<Reply> run(const Options& options, const Session& session) {
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
-  WEXLO_CHECK(check_absent(options.image, overwrite));
-  auto repacked = parts::repack(options.folder);
+  if (options.image.empty() && !options.dry_run)
+    return fail({.code = ErrorCode::Usage,
+                 .message = "repack wants a name for the image",
+                 .hint = "Add -o IMAGE, or --dry-run to see what was edited."});
+  if (!options.dry_run) WEXLO_CHECK(check_absent(options.image, overwrite));
+  auto repacked = parts::repack(options.folder, session.context);
   if (!repacked) return fail(in_file(std::move(repacked).error(), options.folder));
   WEXLO_CHECK(check_stop(session.context));
-  WEXLO_CHECK(write_file(options.image, repacked->bytes, overwrite));
   Reply reply;
+  const bool tells = !session.globals.json && !session.globals.quiet;
+  if (tells) session.out << changes_text(*repacked, session) << std::flush;
+  if (!options.dry_run) WEXLO_CHECK(write_file(options.image, repacked->bytes, overwrite));
   Json rows = Json::array();
-  Table table({"part", "change", "where", ""});
-  for (const parts::Change& change : repacked->changes) {
+  for (const parts::Change& change : repacked->changes)
     rows.push_back({{"part", change.part},
                     {"what", change.what},
                     {"place", change.place},
                     {"detail", change.detail}});
-    table.row({change.part, change.what, printable(change.place), printable(change.detail)});
-  }
   for (const std::string& note : repacked->notes)
-    reply.findings.push_back({"note", "verified-boot", note, options.image});
-  reply.result = {{"file", options.image},
+    reply.findings.push_back({"note", "repack", note, options.folder});
+  reply.result = {{"file", options.dry_run ? Json() : Json(options.image)},
                   {"size", repacked->bytes.size()},
                   {"sha256", sha256_hex(repacked->bytes)},
                   {"changed", !repacked->changes.empty()},
                   {"changes", rows}};
-  reply.text = table.empty() ? "nothing was edited: the image is the stock one, byte for byte\n"
-                             : table.text(session.paint);
-  reply.text += fmt::format("{}, {} bytes\n", printable(options.image), repacked->bytes.size());
+  reply.text = options.dry_run ? "dry run: nothing was written\n"
+                               : fmt::format("{}, {} bytes\n", printable(options.image),
+                                             repacked->bytes.size());
   return reply;
 }
 
@@ -51,7 +66,8 @@ void add_repack(CLI::App& app, Session& session, int& exit_code) {
   auto options = std::make_shared<Options>();
   Command(app, "repack", "Put a parts folder together into an image")
       .positional("PARTS", options->folder, "The parts folder")
-      .option("-o,--output", "IMAGE", options->image, "The image to write", Need::Required)
+      .option("-o,--output", "IMAGE", options->image, "The image to write")
+      .flag("--dry-run", options->dry_run, "Tell what was edited, write nothing")
       .flag("--force", options->force, "Replace an image that is there already")
       .runs([=, &session, &exit_code] {
         exit_code = finish(session, "repack", run(*options, session));

@@ -19,7 +19,8 @@ Result<Reply> run(const Options& options, const Session& session) {
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
   WEXLO_TRY(const LoadedImage image, load_image(*source));
   auto unpacked =
-      parts::unpack(image, options.folder, options.force ? Overwrite::Replace : Overwrite::Refuse);
+      parts::unpack(image, options.folder, options.force ? Overwrite::Replace : Overwrite::Refuse,
+                    session.context);
   if (!unpacked) return fail(in_file(std::move(unpacked).error(), options.image));
   Reply reply;
   Json rows = Json::array();
@@ -29,11 +30,15 @@ Result<Reply> run(const Options& options, const Session& session) {
                     {"file", part.file},
                     {"size", part.size},
                     {"compression", part.compression.empty() ? Json() : Json(part.compression)},
-                    {"tree", part.tree.empty() ? Json() : Json(part.tree)}});
-    const std::string note = part.compression.empty() ? part.note : part.compression;
-    table.row({part.name, human_size(part.size), part.file,
+                    {"tree", part.tree.empty() ? Json() : Json(part.tree)},
+                    {"label", part.label.empty() ? Json() : Json(part.label)}});
+    std::string note = part.compression;
+    for (const std::string& more : {part.label, part.note})
+      if (!more.empty()) note += (note.empty() ? "" : ", ") + printable(more);
+    table.row({printable(part.name), human_size(part.size), part.file,
                part.tree.empty() ? "" : part.tree + "/", note});
-    if (!part.note.empty()) reply.findings.push_back({"note", "kept-whole", part.note, part.name});
+    if (!part.note.empty() && part.name != "kernel.config")
+      reply.findings.push_back({"note", "kept-whole", part.note, part.name});
   }
   reply.result = {{"kind", unpacked->kind}, {"folder", options.folder}, {"parts", rows}};
   reply.text = fmt::format("{} image, taken apart into {}\n{}", unpacked->kind,

@@ -14,7 +14,9 @@ namespace wexlo {
 struct Context {
   unsigned jobs = 1;                       ///< worker threads, at least 1
   std::uint64_t memory_bound = 64u << 20;  ///< bytes for tasks in flight
-  std::stop_token stop{};                  ///< asked for between chunks of work
+  std::uint64_t decode_bound =
+      0;                   ///< bytes one part may decode to; 0: what stock parts never reach
+  std::stop_token stop{};  ///< asked for between chunks of work
   std::function<void(std::uint64_t done, std::uint64_t total)> progress{};  ///< bytes; may be empty
 };
 

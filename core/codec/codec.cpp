@@ -15,23 +15,45 @@ struct Row {
   std::string_view name;
   std::string_view magic;
   std::unique_ptr<Decoder> (*decoder)(std::uint64_t memory_limit);
-  Result<Bytes> (*encode)(View, const Framing&);
+  codec::EncoderResult (*encoder)(const Framing&, std::uint64_t size);
   Framing (*framing)(View, std::uint64_t);
 };
 
+using namespace codec;
 constexpr std::array kRows{
-    Row{Compression::Gzip, "gzip", std::string_view("\x1f\x8b\x08", 3), codec::gzip_decoder,
-        codec::gzip_encode, codec::gzip_framing},
+    Row{Compression::Gzip, "gzip", std::string_view("\x1f\x8b\x08", 3), gzip_decoder, gzip_encoder,
+        gzip_framing},
+    // Encoded by the block and in parallel: lz4_legacy_encode.
     Row{Compression::Lz4Legacy, "lz4-legacy", std::string_view("\x02\x21\x4c\x18", 4),
-        codec::lz4_legacy_decoder, codec::lz4_legacy_encode, codec::lz4_legacy_framing},
-    Row{Compression::Xz, "xz", std::string_view("\xfd\x37zXZ\0", 6), codec::xz_decoder,
-        codec::xz_encode, codec::xz_framing},
-    Row{Compression::Bzip2, "bzip2", std::string_view("BZh", 3), codec::bzip2_decoder,
-        codec::bzip2_encode, nullptr},
+        lz4_legacy_decoder, nullptr, lz4_legacy_framing},
+    Row{Compression::Lz4Frame, "lz4-frame", std::string_view("\x04\x22\x4d\x18", 4),
+        lz4_frame_decoder, lz4_frame_encoder, lz4_frame_framing},
+    Row{Compression::Xz, "xz", std::string_view("\xfd\x37zXZ\0", 6), xz_decoder, xz_encoder,
+        xz_framing},
+    Row{Compression::Lzma, "lzma", std::string_view("\x5d\0\0", 3), lzma_decoder, lzma_encoder,
+        lzma_framing},
+    Row{Compression::Bzip2, "bzip2", std::string_view("BZh", 3), bzip2_decoder, bzip2_encoder,
+        bzip2_framing},
+    Row{Compression::Zstd, "zstd", std::string_view("\x28\xb5\x2f\xfd", 4), zstd_decoder,
+        zstd_encoder, zstd_framing},
+    Row{Compression::Zlib, "zlib", "", zlib_decoder, zlib_encoder, zlib_framing},
 };
 
 const Row& row_of(Compression kind) {
   return *std::ranges::find(kRows, kind, &Row::kind);  // every kind but None has a row
+}
+
+Status check_size(Compression kind, std::uint64_t out, std::uint64_t in, const DecodeLimit& limit) {
+  const bool bomb = limit.ratio != 0 && out > limit.ratio_from && out / limit.ratio > in;
+  if (out <= limit.bytes && !bomb) return {};
+  return fail({.code = ErrorCode::LimitExceeded,
+               .message = fmt::format("{} data decodes to too much", compression_name(kind)),
+               .offset = 0,
+               .expected = bomb ? fmt::format("at most {} times its {} bytes", limit.ratio, in)
+                                : fmt::format("at most {} bytes", limit.bytes),
+               .found = fmt::format("{} bytes and more", out),
+               .hint = "No stock part is that large. If you trust the file, raise the bound: "
+                       "--limit SIZE."});
 }
 
 }  // namespace
@@ -49,7 +71,7 @@ std::optional<Compression> compression_named(std::string_view name) {
 
 std::optional<Compression> detect_compression(View start) {
   for (const Row& row : kRows)
-    if (as_text(start).starts_with(row.magic)) return row.kind;
+    if (!row.magic.empty() && as_text(start).starts_with(row.magic)) return row.kind;
   return std::nullopt;
 }
 
@@ -57,7 +79,12 @@ std::unique_ptr<Decoder> make_decoder(Compression kind, std::uint64_t memory_lim
   return row_of(kind).decoder(memory_limit);
 }
 
-Result<Decoded> decode(Compression kind, View in, std::uint64_t limit) {
+DecodeLimit decode_limit(const Context& context) {
+  if (context.decode_bound == 0) return {};
+  return {.bytes = context.decode_bound, .ratio = 0};  // the user vouches for it
+}
+
+Result<Decoded> decode(Compression kind, View in, const DecodeLimit& limit) {
   const auto decoder = make_decoder(kind);
   Decoded result;
   std::size_t size = 0;
@@ -74,12 +101,7 @@ Result<Decoded> decode(Compression kind, View in, std::uint64_t limit) {
     }
     result.consumed += step->consumed;
     size += step->produced;
-    if (size > limit)
-      return fail({.code = ErrorCode::LimitExceeded,
-                   .message = fmt::format("{} data decodes to too much", compression_name(kind)),
-                   .offset = 0,
-                   .expected = fmt::format("at most {} bytes", limit),
-                   .hint = "Check where the file is from: no stock part is that large."});
+    WEXLO_CHECK(check_size(kind, size, in.size(), limit));
     if (step->done) break;
     if (step->consumed == 0 && step->produced == 0) return codec::cut_short(compression_name(kind));
   }
@@ -88,13 +110,34 @@ Result<Decoded> decode(Compression kind, View in, std::uint64_t limit) {
 }
 
 Framing framing_of(Compression kind, View encoded, std::uint64_t decoded_size) {
-  if (kind == Compression::None || row_of(kind).framing == nullptr) return {};
-  return row_of(kind).framing(encoded, decoded_size);
+  return kind == Compression::None ? Framing{} : row_of(kind).framing(encoded, decoded_size);
 }
 
-Result<Bytes> encode(Compression kind, View in, const Framing& framing) {
+Result<std::unique_ptr<Encoder>> make_encoder(Compression kind, const Framing& framing,
+                                              std::uint64_t size) {
+  return row_of(kind).encoder(framing, size);
+}
+
+Result<Bytes> encode(Compression kind, View in, const Framing& framing, const Context& context,
+                     const StockStream& stock) {
   if (kind == Compression::None) return to_bytes(in);
-  return row_of(kind).encode(in, framing);
+  if (kind == Compression::Lz4Legacy) return lz4_legacy_encode(in, framing, context, stock);
+  WEXLO_TRY(const auto encoder, make_encoder(kind, framing, in.size()));
+  constexpr std::size_t kPiece = 1u << 20;  // between two looks at whether to stop
+  Bytes out;
+  std::size_t used = 0, taken = 0;
+  for (;;) {
+    WEXLO_CHECK(check_stop(context));
+    if (out.size() - used < (64u << 10)) out.resize(used + used / 2 + (1u << 20));
+    const View piece = in.subspan(taken, std::min(kPiece, in.size() - taken));
+    const bool last = taken + piece.size() == in.size();
+    WEXLO_TRY(const CodecStep step, encoder->step(piece, MutableView(out).subspan(used), last));
+    taken += step.consumed;
+    used += step.produced;
+    if (step.done) break;
+  }
+  out.resize(used);
+  return out;
 }
 
 }  // namespace wexlo

@@ -5,6 +5,7 @@
 #include <memory>
 #include <optional>
 #include <string_view>
+#include <vector>
 
 #include "base/bytes.hpp"
 #include "base/pool.hpp"
@@ -12,9 +13,11 @@
 
 namespace wexlo {
 
-enum class Compression { None, Gzip, Lz4Legacy, Xz, Bzip2 };
+/// Zlib stands for the bare zlib format (RFC 1950), which is never recognised by its first bytes.
+enum class Compression { None, Gzip, Lz4Legacy, Lz4Frame, Xz, Lzma, Bzip2, Zstd, Zlib };
 
-/// The format's spelling in JSON and parts.toml: "none", "gzip", "lz4-legacy", "xz", "bzip2".
+/// The format's spelling in JSON and parts.toml: "none", "gzip", "lz4-legacy", "lz4-frame", "xz",
+/// "lzma", "bzip2", "zstd", "zlib".
 [[nodiscard]] std::string_view compression_name(Compression kind);
 [[nodiscard]] std::optional<Compression> compression_named(std::string_view name);
 
@@ -22,13 +25,16 @@ enum class Compression { None, Gzip, Lz4Legacy, Xz, Bzip2 };
 /// for the caller to know.
 [[nodiscard]] std::optional<Compression> detect_compression(View start);
 
+/// What one step of a decoder or encoder did.
+struct CodecStep {
+  std::size_t consumed = 0, produced = 0;
+  bool done = false;  ///< the stream ended; what follows `consumed` belongs to somebody else
+};
+
 /// One compressed stream, pushed through in pieces.
 class Decoder {
  public:
-  struct Step {
-    std::size_t consumed = 0, produced = 0;
-    bool done = false;  ///< the stream ended; what follows `consumed` belongs to somebody else
-  };
+  using Step = CodecStep;
   virtual ~Decoder() = default;
   /// Takes from `in`, gives to `out`. A step that neither consumes nor produces wants more of one
   /// of the two. @param last  no input follows `in`. Errors: Corrupt, Truncated, LimitExceeded
@@ -36,31 +42,63 @@ class Decoder {
   [[nodiscard]] virtual Result<Step> step(View in, MutableView out, bool last) = 0;
 };
 
+/// The other way round. What it gives does not depend on how the input is cut into steps.
+class Encoder {
+ public:
+  using Step = CodecStep;
+  virtual ~Encoder() = default;
+  /// Errors: LimitExceeded (memory), Corrupt (the library refused).
+  [[nodiscard]] virtual Result<Step> step(View in, MutableView out, bool last) = 0;
+};
+
 /// @param memory_limit  bytes the decoder's own dictionary may take
 [[nodiscard]] std::unique_ptr<Decoder> make_decoder(Compression kind,
-                                                    std::uint64_t memory_limit = 128u << 20);
+                                                    std::uint64_t memory_limit = 192u << 20);
 
 struct Decoded {
   Bytes bytes;
   std::size_t consumed = 0;  ///< length of the stream; the rest of the input follows it
 };
+/// How much may come out of a stream.
+struct DecodeLimit {
+  std::uint64_t bytes = 512u << 20;
+  /// Above this many bytes the output may be at most `ratio` times the input: a bomb is refused
+  /// long before the absolute bound. 0 switches the ratio off.
+  std::uint64_t ratio_from = 64u << 20;
+  std::uint64_t ratio = 300;
+};
+[[nodiscard]] DecodeLimit decode_limit(const Context& context);
 /// Decodes the one stream at the start of `in`. Errors: as Decoder::step, and LimitExceeded when
-/// more than `limit` bytes would come out. Offsets count from the start of `in`.
-[[nodiscard]] Result<Decoded> decode(Compression kind, View in, std::uint64_t limit);
+/// more would come out than `limit` allows. Offsets count from the start of `in`.
+[[nodiscard]] Result<Decoded> decode(Compression kind, View in, const DecodeLimit& limit = {});
 
 /// How a stream is framed and how hard the encoder tries: what of a stock stream has to be carried
 /// over to one that takes its place.
 struct Framing {
-  int level = -1;             ///< the library's level; -1: the densest sensible one
-  Bytes header{};             ///< gzip: the member header as it stood (time, name, system byte)
+  int level = -1;    ///< the library's level; -1: the densest sensible one
+  int variant = -1;  ///< a second knob, where a library has one: see find_setting
+  /// The stream's own header as it stood (gzip: time and name; xz, lzma, zstd, lz4 frame:
+  /// dictionary, checks, sizes given or not); empty: what a kernel takes.
+  Bytes header{};
   bool size_trailer = false;  ///< lz4 legacy: u32 uncompressed size after the last block
-  std::uint32_t check = 1;    ///< xz: id of the integrity check (1 = CRC32, what a kernel decodes)
 };
 /// Reads the framing of a stock stream. @param encoded  exactly the stream
 [[nodiscard]] Framing framing_of(Compression kind, View encoded, std::uint64_t decoded_size);
 
-/// Compresses `in` as one stream. The same input and framing give the same bytes.
-/// Errors: Unsupported, LimitExceeded (memory).
-[[nodiscard]] Result<Bytes> encode(Compression kind, View in, const Framing& framing = {});
+/// @param size  bytes that will be given in all: some formats store it first
+[[nodiscard]] Result<std::unique_ptr<Encoder>> make_encoder(Compression kind,
+                                                            const Framing& framing,
+                                                            std::uint64_t size);
+
+/// A stream that the new one takes the place of: blocks whose content did not change keep their
+/// bytes, where a format has independent blocks.
+struct StockStream {
+  View encoded, decoded;
+};
+
+/// Compresses `in` as one stream. The same input and framing give the same bytes, whatever the
+/// number of jobs. Errors: LimitExceeded (memory), Interrupted.
+[[nodiscard]] Result<Bytes> encode(Compression kind, View in, const Framing& framing = {},
+                                   const Context& context = {}, const StockStream& stock = {});
 
 }  // namespace wexlo

@@ -1,24 +1,49 @@
 #pragma once
-/// The codecs' own entry points, for the table in codec.cpp alone.
+/// The codecs' own entry points, for the table in codec.cpp and the search in settings.cpp alone.
 
 #include "codec/codec.hpp"
 
 namespace wexlo::codec {
 
+using EncoderResult = Result<std::unique_ptr<Encoder>>;
+
 std::unique_ptr<Decoder> gzip_decoder(std::uint64_t memory_limit);
-Result<Bytes> gzip_encode(View in, const Framing& framing);
+EncoderResult gzip_encoder(const Framing& framing, std::uint64_t size);
 Framing gzip_framing(View encoded, std::uint64_t decoded_size);
 
+std::unique_ptr<Decoder> zlib_decoder(std::uint64_t memory_limit);
+EncoderResult zlib_encoder(const Framing& framing, std::uint64_t size);
+Framing zlib_framing(View encoded, std::uint64_t decoded_size);
+
 std::unique_ptr<Decoder> lz4_legacy_decoder(std::uint64_t memory_limit);
-Result<Bytes> lz4_legacy_encode(View in, const Framing& framing);
 Framing lz4_legacy_framing(View encoded, std::uint64_t decoded_size);
+Result<Bytes> lz4_legacy_encode(View in, const Framing& framing, const Context& context,
+                                const StockStream& stock);
+/// Does this level give the start of the stock stream's first block (either framing)? Tried on a
+/// short piece.
+bool lz4_gives(Compression kind, View content, View encoded, int level);
+
+std::unique_ptr<Decoder> lz4_frame_decoder(std::uint64_t memory_limit);
+EncoderResult lz4_frame_encoder(const Framing& framing, std::uint64_t size);
+Framing lz4_frame_framing(View encoded, std::uint64_t decoded_size);
 
 std::unique_ptr<Decoder> xz_decoder(std::uint64_t memory_limit);
-Result<Bytes> xz_encode(View in, const Framing& framing);
+EncoderResult xz_encoder(const Framing& framing, std::uint64_t size);
 Framing xz_framing(View encoded, std::uint64_t decoded_size);
+/// The same header as an encoder of one thread writes it.
+Bytes xz_header_without_sizes(View header);
+
+std::unique_ptr<Decoder> lzma_decoder(std::uint64_t memory_limit);
+EncoderResult lzma_encoder(const Framing& framing, std::uint64_t size);
+Framing lzma_framing(View encoded, std::uint64_t decoded_size);
 
 std::unique_ptr<Decoder> bzip2_decoder(std::uint64_t memory_limit);
-Result<Bytes> bzip2_encode(View in, const Framing& framing);
+EncoderResult bzip2_encoder(const Framing& framing, std::uint64_t size);
+Framing bzip2_framing(View encoded, std::uint64_t decoded_size);
+
+std::unique_ptr<Decoder> zstd_decoder(std::uint64_t memory_limit);
+EncoderResult zstd_encoder(const Framing& framing, std::uint64_t size);
+Framing zstd_framing(View encoded, std::uint64_t decoded_size);
 
 /// The libraries count in 32 bits: a piece of at most 1 GiB is handed over at a time.
 inline constexpr std::size_t kMaxPiece = std::size_t{1} << 30;

@@ -1,4 +1,5 @@
-/// gzip (RFC 1952) over zlib. One member is one stream: members that follow are for the caller.
+/// gzip (RFC 1952) and the bare zlib format (RFC 1950) over zlib. One member is one stream: members
+/// that follow are for the caller.
 
 #include <zlib.h>
 
@@ -19,7 +20,8 @@ Bytef* input(View in) {
 
 class GzipDecoder final : public Decoder {
  public:
-  GzipDecoder() { ready_ = inflateInit2(&stream_, 15 + 16) == Z_OK; }
+  /// @param window  as zlib has it: 15 + 16 for gzip, 15 for its own format
+  explicit GzipDecoder(int window) { ready_ = inflateInit2(&stream_, window) == Z_OK; }
   GzipDecoder(const GzipDecoder&) = delete;
   GzipDecoder& operator=(const GzipDecoder&) = delete;
   ~GzipDecoder() override { inflateEnd(&stream_); }
@@ -67,48 +69,96 @@ std::size_t header_length(View in) {
   return at <= in.size() ? at : 0;
 }
 
+class GzipEncoder final : public Encoder {
+ public:
+  GzipEncoder(const Framing& framing, bool bare) : bare_(bare) {
+    // Time 0 and system "unknown" unless the stock stream said otherwise: same in, same out.
+    static constexpr unsigned char kPlain[kFixedHeader] = {0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 2, 0xff};
+    static constexpr unsigned char kBare[] = {0x78, 0xda};
+    const View plain =
+        bare ? View(std::as_bytes(std::span(kBare))) : View(std::as_bytes(std::span(kPlain)));
+    pending_ = framing.header.empty() ? to_bytes(plain) : framing.header;
+    if (bare) sum_ = adler32(0, nullptr, 0);
+    const int level = framing.level < 0 ? Z_BEST_COMPRESSION : framing.level;
+    const int memory = framing.variant < 0 ? MAX_MEM_LEVEL : framing.variant;
+    ready_ = deflateInit2(&stream_, level, Z_DEFLATED, -15, memory, Z_DEFAULT_STRATEGY) == Z_OK;
+  }
+  GzipEncoder(const GzipEncoder&) = delete;
+  GzipEncoder& operator=(const GzipEncoder&) = delete;
+  ~GzipEncoder() override { deflateEnd(&stream_); }
+
+  Result<Step> step(View in, MutableView out, bool last) override {
+    if (!ready_) return no_memory("gzip");
+    Step step;
+    drain(step, out);
+    if (ended_ || !pending_.empty()) return step;
+    const auto in_size = static_cast<uInt>(std::min(in.size(), kMaxPiece));
+    const auto out_size = static_cast<uInt>(std::min(out.size() - step.produced, kMaxPiece));
+    stream_.next_in = input(in);
+    stream_.avail_in = in_size;
+    stream_.next_out = reinterpret_cast<Bytef*>(out.data() + step.produced);
+    stream_.avail_out = out_size;
+    const int code = deflate(&stream_, last && in_size == in.size() ? Z_FINISH : Z_NO_FLUSH);
+    step.consumed = in_size - stream_.avail_in;
+    step.produced += out_size - stream_.avail_out;
+    sum_ = (bare_ ? adler32 : crc32)(sum_, input(in), static_cast<uInt>(step.consumed));
+    size_ += step.consumed;
+    if (code == Z_STREAM_END) {
+      if (bare_) {
+        BeWriter(pending_).put(static_cast<std::uint32_t>(sum_));
+      } else {
+        LeWriter writer(pending_);
+        writer.put(static_cast<std::uint32_t>(sum_));
+        writer.put(static_cast<std::uint32_t>(size_));
+      }
+      ended_ = true;
+      drain(step, out);
+    }
+    return step;
+  }
+
+ private:
+  /// Header and trailer are handed out around the deflate data.
+  void drain(Step& step, MutableView out) {
+    const std::size_t count = std::min(pending_.size(), out.size() - step.produced);
+    std::copy_n(pending_.begin(), count, out.begin() + static_cast<std::ptrdiff_t>(step.produced));
+    pending_.erase(pending_.begin(), pending_.begin() + static_cast<std::ptrdiff_t>(count));
+    step.produced += count;
+    step.done = ended_ && pending_.empty();
+  }
+
+  z_stream stream_{};
+  Bytes pending_;
+  bool bare_;
+  uLong sum_ = crc32(0, nullptr, 0);
+  std::uint64_t size_ = 0;
+  bool ready_ = false, ended_ = false;
+};
+
 }  // namespace
 
 std::unique_ptr<Decoder> gzip_decoder(std::uint64_t) {
-  return std::make_unique<GzipDecoder>();
+  return std::make_unique<GzipDecoder>(15 + 16);
 }
 
 Framing gzip_framing(View encoded, std::uint64_t) {
   return {.header = to_bytes(encoded.first(header_length(encoded)))};
 }
 
-Result<Bytes> gzip_encode(View in, const Framing& framing) {
-  // Time 0 and system "unknown" unless the stock stream said otherwise: same in, same out.
-  static constexpr unsigned char kPlain[kFixedHeader] = {0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 2, 0xff};
-  Bytes out = framing.header.empty() ? to_bytes(std::as_bytes(std::span(kPlain))) : framing.header;
+EncoderResult gzip_encoder(const Framing& framing, std::uint64_t) {
+  return std::make_unique<GzipEncoder>(framing, false);
+}
 
-  z_stream stream{};
-  const int level = framing.level < 0 ? Z_BEST_COMPRESSION : framing.level;
-  if (deflateInit2(&stream, level, Z_DEFLATED, -15, 9, Z_DEFAULT_STRATEGY) != Z_OK)
-    return no_memory("gzip");
-  std::size_t used = out.size(), taken = 0;
-  uLong crc = crc32(0, nullptr, 0);
-  int code = Z_OK;
-  while (code != Z_STREAM_END) {
-    const View piece = in.subspan(taken, std::min(in.size() - taken, kMaxPiece));
-    if (out.size() - used < (64u << 10)) out.resize(used + (1u << 20));
-    const auto room = static_cast<uInt>(out.size() - used);
-    stream.next_in = input(piece);
-    stream.avail_in = static_cast<uInt>(piece.size());
-    stream.next_out = reinterpret_cast<Bytef*>(out.data() + used);
-    stream.avail_out = room;
-    code = deflate(&stream, taken + piece.size() == in.size() ? Z_FINISH : Z_NO_FLUSH);
-    const std::size_t consumed = piece.size() - stream.avail_in;
-    crc = crc32(crc, input(piece), static_cast<uInt>(consumed));
-    taken += consumed;
-    used += room - stream.avail_out;
-  }
-  deflateEnd(&stream);
-  out.resize(used);
-  LeWriter writer(out);
-  writer.put(static_cast<std::uint32_t>(crc));
-  writer.put(static_cast<std::uint32_t>(in.size()));
-  return out;
+std::unique_ptr<Decoder> zlib_decoder(std::uint64_t) {
+  return std::make_unique<GzipDecoder>(15);
+}
+
+EncoderResult zlib_encoder(const Framing& framing, std::uint64_t) {
+  return std::make_unique<GzipEncoder>(framing, true);
+}
+
+Framing zlib_framing(View encoded, std::uint64_t) {
+  return {.header = to_bytes(encoded.first(std::min<std::size_t>(2, encoded.size())))};
 }
 
 }  // namespace wexlo::codec

@@ -112,6 +112,37 @@ class Lz4LegacyDecoder final : public Decoder {
   bool started_ = false, short_block_ = false;
 };
 
+int compress(View in, MutableView out, int level) {
+  const auto* from = reinterpret_cast<const char*>(in.data());
+  auto* to = reinterpret_cast<char*>(out.data());
+  const int in_size = static_cast<int>(in.size()), out_size = static_cast<int>(out.size());
+  return level < LZ4HC_CLEVEL_MIN ? LZ4_compress_default(from, to, in_size, out_size)
+                                  : LZ4_compress_HC(from, to, in_size, out_size, level);
+}
+
+/// The stock stream's blocks, size words included, by their number.
+std::vector<View> blocks_of(View encoded) {
+  std::vector<View> blocks;
+  std::size_t at = 4;
+  while (at < encoded.size() && encoded.size() - at > 4) {
+    const std::uint32_t size = word(encoded.subspan(at));
+    if (size > kMaxCompressed || size > encoded.size() - at - 4) break;
+    blocks.push_back(encoded.subspan(at, 4 + std::size_t{size}));
+    at += 4 + std::size_t{size};
+  }
+  return blocks;
+}
+
+Status encode_block(View block, int level, Bytes& out) {
+  out.resize(4 + static_cast<std::size_t>(LZ4_compressBound(static_cast<int>(block.size()))));
+  const int size = compress(block, MutableView(out).subspan(4), level);
+  if (size <= 0) return no_memory("lz4");
+  store<std::uint32_t, std::endian::little>(out.data(), static_cast<std::uint32_t>(size));
+  out.resize(4 + static_cast<std::size_t>(size));
+  out.shrink_to_fit();
+  return {};
+}
+
 }  // namespace
 
 std::unique_ptr<Decoder> lz4_legacy_decoder(std::uint64_t) {
@@ -139,24 +170,68 @@ Framing lz4_legacy_framing(View encoded, std::uint64_t decoded_size) {
   return framing;
 }
 
-Result<Bytes> lz4_legacy_encode(View in, const Framing& framing) {
+Result<Bytes> lz4_legacy_encode(View in, const Framing& framing, const Context& context,
+                                const StockStream& stock) {
+  const int level = framing.level < 0 ? LZ4HC_CLEVEL_MAX : framing.level;
+  const std::size_t count = (in.size() + kBlock - 1) / kBlock;
+  const auto stock_blocks = blocks_of(stock.encoded);
+  std::vector<Bytes> blocks(count);
+  TaskGroup tasks(context);
+  for (std::size_t i = 0; i < count; ++i) {
+    const View block = in.subspan(i * kBlock, std::min(kBlock, in.size() - i * kBlock));
+    // A joined stock stream has short blocks in the middle: their numbers do not tell their place.
+    const bool there = i < stock_blocks.size() && i * kBlock < stock.decoded.size();
+    const View old = there ? stock.decoded.subspan(
+                                 i * kBlock, std::min(kBlock, stock.decoded.size() - i * kBlock))
+                           : View{};
+    if (there && stock_blocks.size() * kBlock < stock.decoded.size() + kBlock &&
+        equal(old, block)) {
+      blocks[i] = to_bytes(stock_blocks[i]);
+      continue;
+    }
+    tasks.submit(2 * kBlock,
+                 [block, level, &out = blocks[i]] { return encode_block(block, level, out); });
+  }
+  WEXLO_CHECK(tasks.wait());
   Bytes out;
   LeWriter writer(out);
   writer.put(kMagic);
-  const int level = framing.level < 0 ? LZ4HC_CLEVEL_MAX : framing.level;
-  for (std::size_t at = 0; at < in.size(); at += kBlock) {
-    const View block = in.subspan(at, std::min(kBlock, in.size() - at));
-    const std::size_t head = out.size();
-    out.resize(head + 4 + static_cast<std::size_t>(LZ4_compressBound(static_cast<int>(kBlock))));
-    const int size = LZ4_compress_HC(
-        reinterpret_cast<const char*>(block.data()), reinterpret_cast<char*>(out.data() + head + 4),
-        static_cast<int>(block.size()), static_cast<int>(out.size() - head - 4), level);
-    if (size <= 0) return no_memory("lz4");
-    store<std::uint32_t, std::endian::little>(out.data() + head, static_cast<std::uint32_t>(size));
-    out.resize(head + 4 + static_cast<std::size_t>(size));
-  }
+  for (const Bytes& block : blocks)
+    append(out, View(block));
   if (framing.size_trailer) writer.put(static_cast<std::uint32_t>(in.size()));
   return out;
+}
+
+bool lz4_gives(Compression kind, View content, View encoded, int level) {
+  View stock;
+  std::size_t block = kBlock;
+  if (kind == Compression::Lz4Legacy) {
+    const auto blocks = blocks_of(encoded);
+    if (!blocks.empty()) stock = blocks.front().subspan(4);
+  } else if (encoded.size() > 23) {
+    const auto flags = std::to_integer<unsigned>(encoded[4]);
+    block = std::size_t{256} << 2 * (std::to_integer<unsigned>(encoded[5]) >> 4 & 7);
+    const std::size_t at = 7 + (flags & 8 ? 8 : 0) + (flags & 1 ? 4 : 0);
+    const std::uint32_t size = word(encoded.subspan(at)) & 0x7fffffff;
+    if (size <= encoded.size() - at - 4) stock = encoded.subspan(at + 4, size);
+  }
+  if (stock.empty() || content.empty()) return false;
+  const std::size_t whole = std::min(block, content.size());
+  // A short piece does: but for its end it is packed as the whole block's start is. The densest
+  // levels look some thousand bytes ahead. A first, shorter one turns most levels away.
+  constexpr std::size_t kAhead = 12u << 10;
+  for (const std::size_t piece : {std::size_t{128u << 10}, std::size_t{1u << 20}}) {
+    const std::size_t size = std::min(piece, whole);
+    Bytes out(static_cast<std::size_t>(LZ4_compressBound(static_cast<int>(size))));
+    const int got = compress(content.first(size), out, level);
+    if (got <= 0) return false;
+    out.resize(static_cast<std::size_t>(got));
+    if (size == whole) return equal(out, stock);
+    if (out.size() <= kAhead || stock.size() < out.size() - kAhead) return false;
+    if (!equal(View(out).first(out.size() - kAhead), stock.first(out.size() - kAhead)))
+      return false;
+  }
+  return true;
 }
 
 }  // namespace wexlo::codec

@@ -8,10 +8,11 @@
 
 #include "firmware/firmware.hpp"
 #include "image/layout.hpp"
+#include "image/prefix.hpp"
 
 namespace wexlo {
 
-/// How much of an input a probe sees.
+/// How much of an input a probe needs to see.
 inline constexpr std::size_t kProbeSize = 4096;
 /// Larger files are not read whole as an image.
 inline constexpr std::uint64_t kMaxImage = 1u << 30;
@@ -26,8 +27,14 @@ struct Format {
 
 /// The row whose probe fits, or nullptr.
 [[nodiscard]] const Format* find_format(View start);
-/// Errors: BadMagic, naming what is known, when no row fits; Io.
-[[nodiscard]] Result<const Format*> identify(const Source& source);
+
+/// A row, and what stands before the image in its file.
+struct Identified {
+  const Format* format = nullptr;
+  prefix::Prefix prefix{};  ///< size 0: nothing
+};
+/// Looks behind makers' prefixes too. Errors: BadMagic, naming what is known, when no row fits; Io.
+[[nodiscard]] Result<Identified> identify(const Source& source);
 
 /// Opens a container. Errors: BadMagic, Unsupported (an image instead), those of the container.
 [[nodiscard]] Result<std::unique_ptr<Firmware>> open_firmware(const std::filesystem::path& path);

@@ -2,7 +2,10 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
+
+#include "image/fragments.hpp"
 
 namespace wexlo::boot {
 namespace {
@@ -73,6 +76,20 @@ constexpr std::array kVendorSections{
     SectionRule{"bootconfig", "bootconfig_size"},
 };
 
+/// Before versions were counted, offset 40 held the size of a device-tree section.
+constexpr std::array kFieldsOld = [] {
+  std::array<Field, 15> fields{};
+  std::copy_n(kFields012.begin(), fields.size(), fields.begin());
+  fields[9] = Field{"dt_size", 40, 4, U32};
+  return fields;
+}();
+constexpr std::array kSectionsOld{
+    SectionRule{"kernel", "kernel_size"},
+    SectionRule{"ramdisk", "ramdisk_size"},
+    SectionRule{"second", "second_size"},
+    SectionRule{"dt", "dt_size"},
+};
+
 constexpr std::span<const Field> f012(kFields012), f34(kFields34), fv(kVendorFields);
 constexpr std::span<const SectionRule> s012(kSections012), s34(kSections34), sv(kVendorSections);
 constexpr auto LE = std::endian::little;
@@ -85,12 +102,21 @@ constexpr std::array kBootLayouts{
     Layout{"boot", 3, LE, 1580, kPage34, f34.first(7), s34.first(2)},
     Layout{"boot", 4, LE, 1584, kPage34, f34, s34},
 };
+constexpr Layout kOldLayout{"boot", 0, LE, 1632, 0, kFieldsOld, kSectionsOld};
 constexpr std::array kVendorLayouts{
     Layout{"vendor_boot", 3, LE, 2112, 0, fv.first(12), sv.first(2)},
     Layout{"vendor_boot", 4, LE, 2128, 0, fv, sv},
 };
 
-constexpr std::size_t kBootVersionAt = 40, kVendorVersionAt = 8;
+constexpr std::size_t kBootVersionAt = 40, kVendorVersionAt = 8, kPageSizeAt = 36;
+/// No header version will ever be this high, and no device tree is this small.
+constexpr std::uint32_t kLeastDtSize = 256;
+
+bool plausible_page(View bytes) {
+  if (bytes.size() < kPageSizeAt + 4) return false;
+  const auto page = load<std::uint32_t, LE>(bytes.data() + kPageSizeAt);
+  return page >= 2048 && page <= 131072 && std::has_single_bit(page);
+}
 
 Result<Image> parse_with(const Blob& bytes, std::string_view magic, std::size_t version_at,
                          std::span<const Layout> layouts) {
@@ -105,6 +131,8 @@ Result<Image> parse_with(const Blob& bytes, std::string_view magic, std::size_t 
   const auto version = load<std::uint32_t, std::endian::little>(field.data());
   for (const Layout& layout : layouts)
     if (layout.version == version) return Image::parse(layout, bytes);
+  if (magic == kMagic && version >= kLeastDtSize && plausible_page(view))
+    return Image::parse(kOldLayout, bytes);
   return fail({.code = ErrorCode::Unsupported,
                .message = "header_version is not one Wexlo knows",
                .offset = version_at,
@@ -118,6 +146,7 @@ Result<Image> parse_with(const Blob& bytes, std::string_view magic, std::size_t 
 Bytes id_of(const Image& image, DigestKind kind) {
   Hasher hasher(kind);
   for (const Section& section : image.sections()) {
+    if (section.name == "dt" && section.bytes.empty()) continue;
     hasher.update(section.bytes.view());
     std::byte size[4];
     store<std::uint32_t, std::endian::little>(size,
@@ -127,18 +156,6 @@ Bytes id_of(const Image& image, DigestKind kind) {
   Bytes id = hasher.finish();
   id.resize(32);  // SHA-1 fills 20 of the 32 bytes
   return id;
-}
-
-/// The vendor ramdisk table's first entry, when it covers the whole vendor ramdisk.
-bool is_lone_fragment(const Image& image) {
-  constexpr std::size_t kMinEntry = 8;
-  const Section* table = image.section("vendor_ramdisk_table");
-  if (table == nullptr) return true;  // version 3: one ramdisk, no table
-  if (image.number("vendor_ramdisk_table_entry_num") != 1 || table->bytes.size() < kMinEntry)
-    return false;
-  const std::byte* entry = table->bytes.view().data();
-  return load<std::uint32_t, LE>(entry) == image.section("vendor_ramdisk")->bytes.size() &&
-         load<std::uint32_t, LE>(entry + 4) == 0;
 }
 
 }  // namespace
@@ -161,7 +178,9 @@ Result<Image> parse_boot(const Blob& bytes) {
   return parse_with(bytes, kMagic, kBootVersionAt, kBootLayouts);
 }
 Result<Image> parse_vendor_boot(const Blob& bytes) {
-  return parse_with(bytes, kVendorMagic, kVendorVersionAt, kVendorLayouts);
+  WEXLO_TRY(Image image, parse_with(bytes, kVendorMagic, kVendorVersionAt, kVendorLayouts));
+  WEXLO_CHECK(check_fragments(image));
+  return image;
 }
 
 std::string cmdline(const Image& image) {
@@ -194,22 +213,12 @@ std::optional<bool> id_matches(const Image& image) {
 
 Status refresh(Image& image, std::optional<DigestKind> recipe) {
   if (image.number("recovery_dtbo_size") != 0) {
-    std::uint64_t at = image.header().size();
+    std::uint64_t at = image.header().size();  // counted without what stands before the image
     for (const Section& section : image.sections()) {
       if (section.name == "recovery_dtbo") break;
       at += section.bytes.size() + section.padding.size();
     }
     WEXLO_CHECK(image.set_number("recovery_dtbo_offset", at));
-  }
-  if (const Section* table = image.section("vendor_ramdisk_table");
-      table != nullptr && image.number("vendor_ramdisk_table_entry_num") == 1 &&
-      table->bytes.size() >= 4) {
-    const auto size = static_cast<std::uint32_t>(image.section("vendor_ramdisk")->bytes.size());
-    if (load<std::uint32_t, LE>(table->bytes.view().data()) != size) {
-      Bytes bytes = to_bytes(table->bytes.view());
-      store<std::uint32_t, LE>(bytes.data(), size);
-      WEXLO_CHECK(image.replace("vendor_ramdisk_table", Blob(std::move(bytes))));
-    }
   }
   if (recipe) WEXLO_CHECK(image.set_raw("id", id_of(image, *recipe)));
   return {};
@@ -228,15 +237,6 @@ Status set_cmdline(Image& image, std::string_view text) {
   if (!image.raw("extra_cmdline").empty())
     return image.set_raw("extra_cmdline", as_view(text.substr(std::min(first, text.size()))));
   return {};
-}
-
-std::string_view ramdisk_section(const Image& image) {
-  for (const std::string_view name : {"ramdisk", "vendor_ramdisk"}) {
-    const Section* section = image.section(name);
-    if (section == nullptr || section->bytes.empty()) continue;
-    return name == "ramdisk" || is_lone_fragment(image) ? name : "";
-  }
-  return "";
 }
 
 }  // namespace wexlo::boot

@@ -15,7 +15,9 @@ inline constexpr std::string_view kVendorMagic = "VNDRBOOT";
 [[nodiscard]] bool looks_like_boot(View start);
 [[nodiscard]] bool looks_like_vendor_boot(View start);
 
-/// Errors: BadMagic, Unsupported (header version), and those of Image::parse.
+/// A version 0 image may have a device-tree section: then its size stands where later versions have
+/// their number. Errors: BadMagic, Unsupported (header version), those of Image::parse, and for
+/// vendor_boot those of check_fragments.
 [[nodiscard]] Result<Image> parse_boot(const Blob& bytes);
 [[nodiscard]] Result<Image> parse_vendor_boot(const Blob& bytes);
 
@@ -42,15 +44,11 @@ struct OsVersion {
 [[nodiscard]] std::optional<DigestKind> id_recipe(const Image& image);
 
 /// Makes the header's derived fields true after sections were replaced: recovery_dtbo_offset, the
-/// id (by `recipe`, which was asked of the stock image), and a lone vendor ramdisk fragment's size.
+/// id (by `recipe`, which was asked of the stock image).
 [[nodiscard]] Status refresh(Image& image, std::optional<DigestKind> recipe);
 
 /// Writes a command line: for versions 0-2 the first 511 bytes, a NUL, and the rest in
 /// extra_cmdline, which readers of either style take right. Errors: OutOfRange (too long).
 [[nodiscard]] Status set_cmdline(Image& image, std::string_view text);
-
-/// The section that holds a ramdisk which can be edited as one: "ramdisk" or "vendor_ramdisk" (when
-/// all of it is one fragment); empty when there is none.
-[[nodiscard]] std::string_view ramdisk_section(const Image& image);
 
 }  // namespace wexlo::boot

@@ -57,7 +57,14 @@ Result<Image> Image::parse(const Layout& layout, const Blob& blob) {
   image.header_ = to_bytes(bytes.first(static_cast<std::size_t>(at)));
   for (const SectionRule& rule : layout.sections) {
     const Field& field = *layout.field(rule.size_field);
-    const std::uint64_t size = load_field(layout, field, bytes);
+    std::uint64_t size = load_field(layout, field, bytes);
+    if (size < rule.bias)
+      return fail({.code = ErrorCode::BadValue,
+                   .message = fmt::format("{} is out of range", rule.size_field),
+                   .offset = field.offset,
+                   .expected = fmt::format("at least {}", rule.bias),
+                   .found = fmt::format("{}", size)});
+    size -= rule.bias;
     const std::uint64_t left = bytes.size() - at;
     if (size > left)
       return fail({.code = ErrorCode::Truncated,
@@ -78,9 +85,20 @@ Result<Image> Image::parse(const Layout& layout, const Blob& blob) {
   return image;
 }
 
+Image Image::parse_whole(const Layout& layout, std::string section, const Blob& bytes,
+                         std::uint64_t size) {
+  Image image;
+  image.layout_ = &layout;
+  image.sections_.push_back({.name = std::move(section), .bytes = bytes.part(0, size)});
+  image.tail_ = bytes.rest(size);
+  return image;
+}
+
 Bytes Image::write() const {
-  Bytes out = header_;
+  Bytes out;
   out.reserve(static_cast<std::size_t>(sections_end()) + tail_.size());
+  append(out, prefix_.view());
+  append(out, View(header_));
   for (const Section& section : sections_) {
     append(out, section.bytes.view());
     append(out, section.padding.view());
@@ -94,6 +112,12 @@ std::uint64_t Image::number(std::string_view name) const {
   if (field == nullptr || (field->type != FieldType::U32 && field->type != FieldType::U64))
     return 0;
   return load_field(*layout_, *field, header_);
+}
+
+void Image::set_prefix(Blob prefix) {
+  for (Section& section : sections_)
+    section.offset += prefix.size() - prefix_.size();  // unsigned: wraps back when it shrinks
+  prefix_ = std::move(prefix);
 }
 
 View Image::raw(std::string_view name) const {
@@ -144,9 +168,10 @@ const Section* Image::section(std::string_view name) const {
 Status Image::replace(std::string_view name, Blob bytes) {
   const auto at = std::ranges::find(sections_, name, &Section::name);
   const auto rule = std::ranges::find(layout_->sections, name, &SectionRule::name);
-  if (at == sections_.end() || rule == layout_->sections.end())
+  const bool sized = !layout_->sections.empty();
+  if (at == sections_.end() || (sized && rule == layout_->sections.end()))
     return fail(no_such(*layout_, "section", name));
-  WEXLO_CHECK(set_number(rule->size_field, bytes.size()));
+  if (sized) WEXLO_CHECK(set_number(rule->size_field, bytes.size() + rule->bias));
   at->padding = Blob(Bytes(align_up(bytes.size(), page_) - bytes.size()));
   at->bytes = std::move(bytes);
   // A file whose header page was cut short has no sections behind it; a filled one needs the page.
@@ -155,7 +180,7 @@ Status Image::replace(std::string_view name, Blob bytes) {
 }
 
 std::uint64_t Image::sections_end() const {
-  std::uint64_t end = header_.size();
+  std::uint64_t end = prefix_.size() + header_.size();
   for (const Section& section : sections_)
     end += section.bytes.size() + section.padding.size();
   return end;

@@ -25,6 +25,7 @@ struct Field {
 struct SectionRule {
   std::string_view name;
   std::string_view size_field;  ///< the header field that gives its size in bytes
+  std::uint32_t bias = 0;       ///< bytes that the field counts besides the section's own
 };
 
 struct Layout {
@@ -49,10 +50,15 @@ struct Section {
 /// An image taken apart. Value type; copies share the sections' bytes.
 class Image {
  public:
+  Image() = default;
   /// Errors (offsets from the start of `bytes`): Truncated (a section outside the file, named),
   /// BadValue (page size not a power of two in 2048..131072).
   [[nodiscard]] static Result<Image> parse(const Layout& layout, const Blob& bytes);
-  /// The image's bytes: header, sections with their padding, tail.
+  /// An image without a header: one section of `size` bytes, then the tail. Precondition: `size` is
+  /// at most the bytes' size.
+  [[nodiscard]] static Image parse_whole(const Layout& layout, std::string section,
+                                         const Blob& bytes, std::uint64_t size);
+  /// The image's bytes: prefix, header, sections with their padding, tail.
   [[nodiscard]] Bytes write() const;
 
   [[nodiscard]] const Layout& layout() const { return *layout_; }
@@ -60,12 +66,18 @@ class Image {
   [[nodiscard]] std::uint64_t page() const { return page_; }
   [[nodiscard]] View header() const { return header_; }  ///< with its padding
 
+  /// Bytes that stand before the image in its file (image/prefix.hpp). Offsets count from the
+  /// file's start, and so from the prefix's.
+  [[nodiscard]] const Blob& prefix() const { return prefix_; }
+  void set_prefix(Blob prefix);
+
   /// A number field; 0 when this version has none of that name.
   [[nodiscard]] std::uint64_t number(std::string_view field) const;
   [[nodiscard]] View raw(std::string_view field) const;  ///< empty when there is none
   /// Errors: Unsupported (no such field), OutOfRange (value does not fit).
   [[nodiscard]] Status set_number(std::string_view field, std::uint64_t value);
   /// Errors: Unsupported (no such field), OutOfRange (longer than the field); zero filled.
+  /// Setting what is set already changes nothing.
   [[nodiscard]] Status set_raw(std::string_view field, View value);
 
   [[nodiscard]] const std::vector<Section>& sections() const { return sections_; }
@@ -81,6 +93,7 @@ class Image {
  private:
   const Layout* layout_ = nullptr;
   std::uint64_t page_ = 1;
+  Blob prefix_;
   Bytes header_;
   std::vector<Section> sections_;
   Blob tail_;

@@ -5,6 +5,9 @@
 #include <optional>
 
 #include "firmware/formats.hpp"
+#include "job/origin.hpp"
+#include "job/starts.hpp"
+#include "ramdisk/permissive.hpp"
 
 namespace wexlo {
 
@@ -35,18 +38,50 @@ struct FooterInfo {
   VbmetaInfo vbmeta;
 };
 
+/// One ramdisk of the image; vendor_boot may have several.
+struct RamdiskInfo {
+  std::string title, name, type;  ///< name and type: of a fragment; else empty
+  std::string board_id;           ///< hex words; empty: any board
+  std::uint64_t offset = 0, size = 0, decoded_size = 0;
+  std::size_t entries = 0;
+  std::string compression, header;            ///< header: the chipset part header's name
+  std::vector<std::string> encoders, proofs;  ///< one a stream; only when asked for
+  std::string trouble;                        ///< why it does not read
+};
+
+struct TreeInfo {
+  std::string part;  ///< "kernel", "dtb", "entries", …
+  std::uint64_t offset = 0, size = 0;
+  std::string model, compression;
+  std::vector<std::string> compatible, entries;
+  bool overlay = false;
+};
+
+struct TailInfo {
+  std::string kind;
+  std::uint64_t offset = 0, size = 0;  ///< offset in the file
+};
+
 struct ImageInfo {
-  std::string partition_kind;  ///< "init_boot", "boot", "vendor_boot", "vbmeta"
+  std::string partition_kind;  ///< "init_boot", "boot", "vendor_boot", "dt-table", "dtb", "vbmeta"
   std::uint64_t header_version = 0, page_size = 0;
-  std::string os_version, patch_level, cmdline;
+  std::string os_version, patch_level, cmdline, name, bootconfig;
   std::vector<PartInfo> parts;
-  /// "pristine": a digest of its own is true and nothing speaks against it; "journaled": patched by
-  /// Wexlo; else "unknown".
-  std::string origin, origin_reason;
+  std::vector<RamdiskInfo> ramdisks;
+  std::optional<kernel::Kernel> kernel;
+  std::vector<TreeInfo> trees;
+  Starts starts;
+  Origin origin;
+  std::vector<PermissiveWord> permissive;
   std::vector<std::string> journal;  ///< the edits it says it had
   std::optional<bool> id_matches;
   std::optional<VbmetaInfo> vbmeta;
   std::optional<FooterInfo> footer;
+  std::optional<FooterInfo> boot_signature;  ///< the struct in the section of that name
+  std::string prefix_kind;                   ///< empty: nothing before the image
+  std::uint64_t prefix_size = 0;
+  std::optional<bool> prefix_true;
+  std::vector<TailInfo> tail;
   std::uint64_t tail_size = 0;
 };
 
@@ -58,10 +93,29 @@ struct Inspection {
   BuildFacts build;
   bool incremental = false;
   std::optional<ImageInfo> image;
+  Starts starts;  ///< of a folder: its images together
+};
+
+enum class Depth {
+  Usual,
+  Settings,  ///< besides, which encoder's settings made the ramdisks: takes longer
 };
 
 /// Errors: those of identify, the container and the image; a ramdisk that does not read is no
 /// error here, its part says so.
-[[nodiscard]] Result<Inspection> inspect(const std::filesystem::path& path);
+[[nodiscard]] Result<Inspection> inspect(const std::filesystem::path& path,
+                                         const Context& context = {}, Depth depth = Depth::Usual);
+
+/// All of one image. @param path  its own; may be empty
+[[nodiscard]] Result<ImageInfo> image_info(const LoadedImage& loaded, const ImageReading& reading,
+                                           const std::filesystem::path& path,
+                                           const Context& context, Depth depth);
+
+/// A vbmeta struct's facts; parsed before.
+[[nodiscard]] Result<VbmetaInfo> vbmeta_info(const Image& vbmeta);
+/// The footer and the struct it points at; nullopt when there is none.
+[[nodiscard]] Result<std::optional<FooterInfo>> footer_info(View bytes);
+/// The struct in a boot_signature section; nullopt when there is none that reads.
+[[nodiscard]] std::optional<FooterInfo> boot_signature_info(const Image& image, View bytes);
 
 }  // namespace wexlo

@@ -117,7 +117,7 @@ class Preparation {
       WEXLO_CHECK(check_stop(context_));
       WEXLO_CHECK(load(name));
       const PatchRole role{name, name == out_.target.partition};
-      auto patched = patch_image(stock(name)->image, role, options_.recipes);
+      auto patched = patch_image(stock(name)->image, role, options_.recipes, context_);
       if (!patched) return fail(in_file(std::move(patched).error(), path_.string() + "!" + name));
       reports.push_back(patched->edits);
       out_.images.push_back(

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "image/boot.hpp"
+#include "image/fragments.hpp"
 #include "ramdisk/ramdisk.hpp"
 
 namespace wexlo {
@@ -17,15 +17,17 @@ const Candidate* find(const std::vector<Candidate>& candidates, std::string_view
 
 bool has_ramdisk(const Candidate* candidate) {
   return candidate != nullptr && candidate->image->image &&
-         boot::ramdisk_section(*candidate->image->image) == "ramdisk";
+         candidate->image->image->kind() == "boot" &&
+         !boot::ramdisk_parts(*candidate->image->image).empty();
 }
 
 /// The first program in the ramdisk: a file, or a link that leads to one on the system.
 Result<std::string> first_program(const Candidate& candidate) {
-  const Section& section = *candidate.image->image->section("ramdisk");
-  auto ramdisk = parse_ramdisk(section.bytes);
+  const boot::RamdiskPart part = boot::ramdisk_parts(*candidate.image->image).front();
+  auto ramdisk = parse_ramdisk(part.bytes);
   if (!ramdisk)
-    return fail(in_file(at_base(std::move(ramdisk).error(), section.offset), candidate.partition));
+    return fail(in_file(at_base(std::move(ramdisk).error(), part.offset + part.header.size()),
+                        candidate.partition));
   const auto at = find_entry(*ramdisk, "init");
   if (!at)
     return fail({.code = ErrorCode::NoTarget,

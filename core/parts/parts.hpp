@@ -17,9 +17,10 @@ inline constexpr std::string_view kManifest = "parts.toml";
 struct PartRow {
   std::string name, file;
   std::uint64_t size = 0;
-  std::string compression;  ///< ramdisks only
+  std::string compression;  ///< ramdisks, kernels, packed device trees; else empty
   std::string tree;         ///< name of its folder; empty when the part is only a file
   std::string note;         ///< why it has no tree, where one might expect it
+  std::string label;        ///< device trees: model and compatible
 };
 
 struct Unpacked {
@@ -29,7 +30,7 @@ struct Unpacked {
 
 /// Errors: those of load_image, write_tree and OutputFolder.
 [[nodiscard]] Result<Unpacked> unpack(const LoadedImage& image, const std::filesystem::path& folder,
-                                      Overwrite overwrite);
+                                      Overwrite overwrite, const Context& context = {});
 
 struct Change {
   std::string part, what, place, detail;
@@ -44,7 +45,9 @@ struct Repacked {
 /// Rebuilds the image that a parts folder describes; nothing is written.
 /// Errors: BadMagic (no parts folder), BadValue (parts.toml, with its line), NotFound (a part's
 /// file), Unsupported (another format version), DigestMismatch (a stored ramdisk or header that
-/// is not the one unpacked), DoesNotFit, and those of apply_tree.
-[[nodiscard]] Result<Repacked> repack(const std::filesystem::path& folder);
+/// is not the one unpacked; both a part and a piece of it edited), DoesNotFit, and those of
+/// apply_tree.
+[[nodiscard]] Result<Repacked> repack(const std::filesystem::path& folder,
+                                      const Context& context = {});
 
 }  // namespace wexlo::parts

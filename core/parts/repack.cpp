@@ -3,154 +3,136 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
+#include "base/text.hpp"
 #include "base/toml_read.hpp"
 #include "image/boot.hpp"
+#include "image/fragments.hpp"
 #include "parts/fields.hpp"
+#include "parts/folder.hpp"
 #include "parts/parts.hpp"
-#include "verified/vbmeta.hpp"
+#include "parts/rebuild.hpp"
 
 namespace wexlo::parts {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::int64_t kFormat = 1;
-
-Result<Blob> read_file(const fs::path& path) {
-  WEXLO_TRY(const SourcePtr source, open_file(path));
-  return read_all(*source, kMaxImage);
-}
-
-/// A part as parts.toml describes it, with the bytes its file has now.
-struct Part {
-  std::string name, sha256;
-  std::uint64_t stock_size = 0;
-  Blob bytes, padding;
-  std::string tree, list;
-  [[nodiscard]] bool changed() const { return sha256_hex(bytes.view()) != sha256; }
-};
-
 class Repacker {
  public:
-  explicit Repacker(fs::path folder)
-      : folder_(std::move(folder)), file_((folder_ / kManifest).string()) {}
+  Repacker(FolderFacts facts, const Context& context) : in_(std::move(facts)), context_(context) {}
 
   Result<Repacked> run() {
-    WEXLO_CHECK(read_manifest());
-    if (!manifest_.contains("header_file")) return whole();
-    WEXLO_TRY(Image image, stock_image());
+    if (!in_.has_header) return whole();
+    // Hashed while the trees are read: mostly nothing else was edited.
+    const bool sizes_kept = std::ranges::all_of(
+        in_.parts, [](const FolderPart& part) { return part.bytes.size() == part.stock_size; });
+    if (!sizes_kept) WEXLO_CHECK(in_.find_changed());
+    const Blob as_it_is(in_.assembled(false));
+    std::string digest;
+    TaskGroup beside(context_);
+    beside.submit(0, [&]() -> Status {
+      digest = sha256_hex(as_it_is.view());
+      return {};
+    });
+    WEXLO_CHECK(read_ramdisks(sizes_kept ? as_it_is : Blob(in_.assembled(true))));
+    WEXLO_CHECK(beside.wait());
+    if (sizes_kept && digest != in_.image_sha256) WEXLO_CHECK(in_.find_changed());
+    WEXLO_CHECK(check_header());
+    const bool edited = std::ranges::any_of(in_.parts, &FolderPart::changed);
+    WEXLO_TRY(Image image, stock_image(edited ? Blob(in_.assembled(true)) : as_it_is));
     WEXLO_CHECK(set_header(image));
-    for (const Part& part : parts_)
+    for (const FolderPart& part : in_.parts)
       WEXLO_CHECK(set_part(image, part));
-    WEXLO_TRY(out_.bytes, finish(std::move(image)));
+    for (const FolderPart& part : in_.parts)
+      WEXLO_CHECK(set_fragments(image, part));
+    WEXLO_TRY(out_.bytes, finish(std::move(image), digest));
     return std::move(out_);
   }
 
  private:
-  Status read_manifest() {
-    WEXLO_TRY(manifest_, read_toml(folder_ / kManifest));
-    WEXLO_TRY(const auto format, toml_get<std::int64_t>(manifest_, "format", file_));
-    if (format != kFormat)
-      return fail({.code = ErrorCode::Unsupported,
-                   .message = "a parts folder of another format",
-                   .file = file_,
-                   .expected = fmt::format("{}", kFormat),
-                   .found = fmt::format("{}", format),
-                   .hint = "Unpack the image again with this version."});
-    WEXLO_TRY(image_sha256_, toml_get<std::string>(manifest_, "image_sha256", file_));
-    const toml::array* rows = manifest_["part"].as_array();
-    if (rows == nullptr) return {};  // a header alone: every section is empty
-    for (const toml::node& row : *rows) {
-      if (!row.is_table()) return fail(toml_error(row, "part is not a table", file_));
-      WEXLO_TRY(Part part, read_part(*row.as_table()));
-      parts_.push_back(std::move(part));
+  std::string file() const { return in_.file(); }
+
+  /// An image kept whole: the file is the image.
+  Result<Repacked> whole() {
+    if (in_.parts.size() != 1)
+      return fail(
+          {.code = ErrorCode::BadValue, .message = "one part was expected", .file = file()});
+    out_.bytes = to_bytes(in_.parts.front().bytes.view());
+    if (sha256_hex(out_.bytes) != in_.image_sha256)
+      out_.changes.push_back({"image", "content", "", "other bytes"});
+    return std::move(out_);
+  }
+
+  struct Edited {
+    const FolderPart* part;
+    const FolderTree* tree;
+    Ramdisk ramdisk;
+    std::vector<TreeChange> changes;
+  };
+
+  /// Where a tree's ramdisk is in the image: asked of the image as it is, before any edit.
+  Status read_ramdisks(const Blob& bytes) {
+    auto loaded = load_image(bytes, in_.folder.string());
+    for (const FolderPart& part : in_.parts) {
+      if (part.trees.empty()) continue;
+      if (!loaded || !loaded->image) return {};  // told later, with what was changed
+      for (const FolderTree& tree : part.trees)
+        WEXLO_CHECK(read_ramdisk(*loaded->image, part, tree));
     }
     return {};
   }
 
-  /// A file of the folder; a name with a path in it is not followed.
-  Result<Blob> member(const toml::table& table, std::string_view key) {
-    WEXLO_TRY(const auto name, toml_get<std::string>(table, key, file_));
-    if (fs::path(name).filename() != name || name == "..")
-      return fail(toml_error(table, fmt::format("{} has to be a plain file name", key), file_));
-    return read_file(folder_ / name);
+  Status read_ramdisk(const Image& image, const FolderPart& part, const FolderTree& tree) {
+    if (tree.tree.empty()) return {};
+    const auto ramdisks = boot::ramdisk_parts(image);
+    const auto at = std::ranges::find_if(ramdisks, [&](const boot::RamdiskPart& one) {
+      return one.section == part.name && one.index == tree.index;
+    });
+    if (at == ramdisks.end()) return {};
+    auto ramdisk = parse_ramdisk(at->bytes, decode_limit(context_));
+    if (!ramdisk) return {};  // the part's file was changed: told by check_ramdisk_files
+    for (std::size_t i = 0; i < ramdisk->segments.size() && i < tree.encoders.size(); ++i) {
+      if (auto set = set_setting(ramdisk->segments[i].framing, tree.encoders[i]); !set)
+        return fail(in_file(std::move(set).error(), file()));
+      ramdisk->segments[i].setting_known = true;
+    }
+    const TreePaths paths{in_.folder / fs::path(tree.tree).filename(),
+                          in_.folder / (fs::path(tree.tree).filename().string() + ".odd"),
+                          in_.folder / fs::path(tree.list).filename()};
+    WEXLO_TRY(auto applied, apply_tree(*ramdisk, paths));
+    out_.notes.insert(out_.notes.end(), applied.notes.begin(), applied.notes.end());
+    edited_.push_back({&part, &tree, std::move(*ramdisk), std::move(applied.changes)});
+    return {};
   }
 
-  Result<Part> read_part(const toml::table& row) {
-    Part part;
-    WEXLO_TRY(part.name, toml_get<std::string>(row, "name", file_));
-    WEXLO_TRY(part.sha256, toml_get<std::string>(row, "sha256", file_));
-    WEXLO_TRY(const auto size, toml_get<std::int64_t>(row, "size", file_));
-    if (size < 0 || static_cast<std::uint64_t>(size) > kMaxImage)
-      return fail(toml_error(row, "size is out of range", file_));
-    part.stock_size = static_cast<std::uint64_t>(size);
-    WEXLO_TRY(part.bytes, member(row, "file"));
-    WEXLO_TRY(part.padding, filler(row, "padding"));
-    WEXLO_TRY(part.tree, toml_get_or<std::string>(row, "tree", "", file_));
-    WEXLO_TRY(part.list, toml_get_or<std::string>(row, "list", "", file_));
-    return part;
-  }
-
-  /// Bytes that are described as zeros, or kept in a file; none when neither is said.
-  Result<Blob> filler(const toml::table& table, const std::string& key) {
-    if (table.contains(key)) return member(table, key);
-    WEXLO_TRY(const auto zeros, toml_get_or<std::int64_t>(table, key + "_zeros", 0, file_));
-    if (zeros < 0 || static_cast<std::uint64_t>(zeros) > kMaxImage)
-      return fail(toml_error(table, key + "_zeros is out of range", file_));
-    return Blob(Bytes(static_cast<std::size_t>(zeros)));
-  }
-
-  /// An image kept whole: the file is the image.
-  Result<Repacked> whole() {
-    if (parts_.size() != 1) return fail(toml_error(manifest_, "one part was expected", file_));
-    out_.bytes = to_bytes(parts_.front().bytes.view());
-    if (parts_.front().changed()) out_.changes.push_back({"image", "content", "", "other bytes"});
-    return std::move(out_);
+  Status check_header() const {
+    if (!in_.header_changed) return {};
+    return fail({.code = ErrorCode::DigestMismatch,
+                 .message = "the stored header is not the one that was unpacked",
+                 .file = (in_.folder / "header.bin").string(),
+                 .expected = in_.header_sha256,
+                 .found = sha256_hex(in_.header.view()),
+                 .hint = "Edit the values below [header] in parts.toml instead."});
   }
 
   /// The stock image again, but for the content of parts that were edited: there, zeros stand.
   /// Their sizes are the stock ones, so that the header fits.
-  Result<Image> stock_image() {
-    WEXLO_TRY(const Blob header, member(manifest_, "header_file"));
-    WEXLO_TRY(const auto digest, toml_get<std::string>(manifest_, "header_sha256", file_));
-    if (sha256_hex(header.view()) != digest)
-      return fail({.code = ErrorCode::DigestMismatch,
-                   .message = "the stored header is not the one that was unpacked",
-                   .file = (folder_ / "header.bin").string(),
-                   .expected = digest,
-                   .found = sha256_hex(header.view()),
-                   .hint = "Edit the values below [header] in parts.toml instead."});
-    WEXLO_TRY(const Blob tail, filler(manifest_, "tail"));
-    Bytes bytes = to_bytes(header.view());
-    for (const Part& part : parts_) {
-      if (part.bytes.size() == part.stock_size && !part.changed())
-        append(bytes, part.bytes.view());
-      else
-        bytes.resize(bytes.size() + part.stock_size);
-      append(bytes, part.padding.view());
-    }
-    append(bytes, tail.view());
-    WEXLO_TRY(LoadedImage loaded, load_image(Blob(std::move(bytes)), folder_.string()));
+  Result<Image> stock_image(const Blob& bytes) {
+    WEXLO_TRY(LoadedImage loaded, load_image(bytes, in_.folder.string()));
     if (!loaded.image)
-      return fail(toml_error(manifest_, "header.bin is not that of such an image", file_));
+      return fail({.code = ErrorCode::BadValue,
+                   .message = "header.bin is not that of such an image",
+                   .file = file()});
     stock_bytes_ = loaded.bytes;
     return std::move(*loaded.image);
   }
 
   Status set_header(Image& image) {
-    const toml::table* table = manifest_["header"].as_table();
-    if (table == nullptr) return fail(toml_error(manifest_, "[header] is missing", file_));
     const auto stock = editable_fields(image);
-    for (const auto& [key, node] : *table) {
-      FieldText field{.name = std::string(key.str())};
-      if (const auto number = node.value_exact<std::int64_t>())
-        field.value = number < 0 ? "" : fmt::format("{}", *number);
-      else if (const auto text = node.value_exact<std::string>())
-        field.value = *text;
+    for (const FieldText& field : in_.fields) {
       const auto old = std::ranges::find(stock, field.name, &FieldText::name);
       if (old != stock.end() && same_value(*old, field)) continue;
       if (auto set = set_field(image, field); !set) {
-        Error error = toml_error(node, set.error().message, file_);
-        error.expected = set.error().expected;
+        Error error = in_file(std::move(set).error(), file());
         error.found = field.value;
         return fail(std::move(error));
       }
@@ -169,69 +151,119 @@ class Repacker {
            hex_value(std::stoull(now.value)) == old.value;
   }
 
-  Status set_part(Image& image, const Part& part) {
+  Status set_part(Image& image, const FolderPart& part) {
     if (image.section(part.name) == nullptr)
-      return fail(toml_error(manifest_, "no such part in this image: " + part.name, file_));
-    if (!part.tree.empty()) return set_ramdisk(image, part);
-    if (!part.changed()) return {};
-    out_.changes.push_back({part.name, "content", "",
-                            fmt::format("{} -> {} bytes", part.stock_size, part.bytes.size())});
-    return image.replace(part.name, part.bytes);
+      return fail({.code = ErrorCode::BadValue,
+                   .message = "no such part in this image: " + part.name,
+                   .file = file()});
+    WEXLO_TRY(auto trees, changed_trees(part));
+    const bool in_tree =
+        std::ranges::any_of(part.trees, [](const auto& t) { return !t.tree.empty(); });
+    if (part.changed && in_tree) return ramdisk_file_changed(part);
+    if (part.changed && !trees.empty())
+      return fail(
+          {.code = ErrorCode::DigestMismatch,
+           .message =
+               fmt::format("{} and a device tree taken out of it were both edited", part.file_name),
+           .file = file(),
+           .hint = "Keep one of the two edits: put the other file back from a fresh unpack."});
+    if (part.changed) {
+      out_.changes.push_back({part.name, "content", "",
+                              fmt::format("{} -> {} bytes", part.stock_size, part.bytes.size())});
+      if (!part.dtbs.empty() && part.name == "kernel")
+        out_.notes.push_back(
+            "The kernel was replaced as a whole, with the device trees behind it.");
+      return image.replace(part.name, part.bytes);
+    }
+    if (trees.empty()) return {};
+    if (image.kind() == "dt-table") {
+      WEXLO_TRY(const Bytes table, dt::replace(dt::whole_table(image), trees));
+      return image.replace(part.name, Blob(to_bytes(View(table).subspan(image.header().size()))));
+    }
+    WEXLO_TRY(const Bytes fresh, dt::replace(part.bytes.rest(part.trees_at), trees));
+    Bytes whole = to_bytes(part.bytes.view().first(part.trees_at));
+    append(whole, View(fresh));
+    return image.replace(part.name, Blob(std::move(whole)));
   }
 
-  Status set_ramdisk(Image& image, const Part& part) {
-    if (part.changed())
-      return fail({.code = ErrorCode::DigestMismatch,
-                   .message = "the stored ramdisk is not the one that was unpacked",
-                   .file = (folder_ / (part.name + ".bin")).string(),
-                   .expected = part.sha256,
-                   .found = sha256_hex(part.bytes.view()),
-                   .hint =
-                       "Edit the tree; to put in a whole other ramdisk, take the lines tree and "
-                       "list out of parts.toml."});
-    WEXLO_TRY(Ramdisk ramdisk, parse_ramdisk(part.bytes));
-    const TreePaths paths{folder_ / fs::path(part.tree).filename(),
-                          folder_ / (fs::path(part.tree).filename().string() + ".odd"),
-                          folder_ / fs::path(part.list).filename()};
-    WEXLO_TRY(const auto changes, apply_tree(ramdisk, paths));
-    if (changes.empty()) return {};
-    for (const TreeChange& change : changes)
-      out_.changes.push_back({part.name, change.what, change.place, change.detail});
-    WEXLO_TRY(Bytes encoded, encode_ramdisk(ramdisk));
-    return image.replace(part.name, Blob(std::move(encoded)));
+  /// Device trees of a part that were edited, by their index in it.
+  Result<std::map<std::size_t, Blob>> changed_trees(const FolderPart& part) {
+    std::map<std::size_t, Blob> out;
+    for (const FolderDtb& dtb : part.dtbs) {
+      WEXLO_TRY(const Blob bytes, in_.member(dtb.file));
+      if (sha256_hex(bytes.view()) == dtb.sha256) continue;
+      const auto facts = dt::facts_of(bytes.view());
+      out_.changes.push_back({part.name, "device tree", dtb.file,
+                              facts.model == dtb.model
+                                  ? fmt::format("now {} bytes", bytes.size())
+                                  : fmt::format("model {} -> {}", dtb.model, facts.model)});
+      out[dtb.index] = bytes;
+    }
+    return out;
   }
 
-  Result<Bytes> finish(Image image) {
+  Status ramdisk_file_changed(const FolderPart& part) const {
+    return fail({.code = ErrorCode::DigestMismatch,
+                 .message = "the stored ramdisk is not the one that was unpacked",
+                 .file = (in_.folder / part.file_name).string(),
+                 .expected = part.sha256,
+                 .found = sha256_hex(part.bytes.view()),
+                 .hint = "Edit the tree; to put in a whole other ramdisk, take the lines tree and "
+                         "list out of parts.toml."});
+  }
+
+  /// Name, type and board id of vendor_boot's fragments.
+  Status set_fragments(Image& image, const FolderPart& part) {
+    for (const FolderTree& tree : part.trees) {
+      if (!tree.in_table) continue;
+      const auto ramdisks = boot::ramdisk_parts(image);
+      if (tree.index >= ramdisks.size()) continue;
+      const boot::RamdiskPart& old = ramdisks[tree.index];
+      if (old.name == tree.name && old.type == tree.type && old.board_id == tree.board_id) continue;
+      out_.changes.push_back({"vendor_ramdisk_table", "fragment", old.title(),
+                              fmt::format("now \"{}\", {}", printable(tree.name),
+                                          boot::ramdisk_type_name(tree.type))});
+      WEXLO_CHECK(boot::set_fragment(image, tree.index, tree.name, tree.type, tree.board_id));
+    }
+    return {};
+  }
+
+  Result<Bytes> finish(Image image, const std::string& digest) {
+    std::vector<EditedRamdisk> edited;
+    for (const Edited& one : edited_) {
+      if (one.changes.empty()) continue;
+      for (const TreeChange& change : one.changes)
+        out_.changes.push_back({one.tree->in_table
+                                    ? boot::ramdisk_parts(image).at(one.tree->index).title()
+                                    : one.part->name,
+                                change.what, change.place, change.detail});
+      edited.push_back({one.tree->index, &one.ramdisk});
+    }
     if (out_.changes.empty()) {
-      if (sha256_hex(stock_bytes_.view()) == image_sha256_) return to_bytes(stock_bytes_.view());
+      if (digest == in_.image_sha256) return to_bytes(stock_bytes_.view());
       return fail({.code = ErrorCode::DigestMismatch,
                    .message = "the parts do not give the image that was unpacked, and nothing was "
                               "edited",
-                   .file = file_,
-                   .expected = image_sha256_,
-                   .found = sha256_hex(stock_bytes_.view()),
+                   .file = file(),
+                   .expected = in_.image_sha256,
+                   .found = digest,
                    .hint = "A padding or tail file was changed: unpack the image again."});
     }
-    WEXLO_TRY(const auto id, toml_get_or<std::string>(manifest_, "id_digest", "", file_));
-    const auto recipe = id == "sha1"     ? std::optional(DigestKind::Sha1)
-                        : id == "sha256" ? std::optional(DigestKind::Sha256)
-                                         : std::nullopt;
-    WEXLO_CHECK(boot::refresh(image, recipe));
-    WEXLO_TRY(out_.notes, verified::rebuild_tail(image, stock_bytes_.view()));
+    WEXLO_TRY(auto notes, rebuild(image, stock_bytes_, in_.id_digest, edited, context_));
+    out_.notes.insert(out_.notes.end(), notes.begin(), notes.end());
     return image.write();
   }
 
-  fs::path folder_;
-  std::string file_, image_sha256_;
-  toml::table manifest_;
-  std::vector<Part> parts_;
+  FolderFacts in_;
+  const Context& context_;
+  std::vector<Edited> edited_;
   Blob stock_bytes_;
   Repacked out_;
 };
 
 }  // namespace
 
-Result<Repacked> repack(const fs::path& folder) {
+Result<Repacked> repack(const fs::path& folder, const Context& context) {
   std::error_code ignored;
   if (!fs::exists(folder / kManifest, ignored))
     return fail({.code = fs::exists(folder, ignored) ? ErrorCode::BadMagic : ErrorCode::NotFound,
@@ -239,7 +271,8 @@ Result<Repacked> repack(const fs::path& folder) {
                  .file = folder.string(),
                  .expected = std::string(kManifest) + " in it",
                  .hint = "Make one with: wexlo unpack IMAGE -o PARTS"});
-  return Repacker(folder).run();
+  WEXLO_TRY(FolderFacts facts, read_folder(folder));
+  return Repacker(std::move(facts), context).run();
 }
 
 }  // namespace wexlo::parts

@@ -9,6 +9,7 @@
 #include <utility>
 
 #include "base/source.hpp"
+#include "parts/tree_disk.hpp"
 #include "parts/tree_list.hpp"
 
 namespace wexlo::parts {
@@ -19,36 +20,6 @@ using newc::Entry;
 using newc::Field;
 
 constexpr std::uint64_t kMaxFile = 0xffffffffu;  ///< what a newc entry can hold
-
-/// What stands in tree/, links not followed.
-struct OnDisk {
-  std::set<std::string> folders;
-  std::map<std::string, fs::path> files;
-  std::map<std::string, std::string> links;
-};
-
-Result<OnDisk> scan(const fs::path& tree) {
-  OnDisk found;
-  std::error_code error;
-  for (fs::recursive_directory_iterator at(tree, error), end; !error && at != end;
-       at.increment(error)) {
-    const std::string place = at->path().lexically_relative(tree).string();
-    const auto type = at->symlink_status().type();
-    if (type == fs::file_type::directory)
-      found.folders.insert(place);
-    else if (type == fs::file_type::symlink)
-      found.links.emplace(place, fs::read_symlink(at->path(), error).string());
-    else if (type == fs::file_type::regular)
-      found.files.emplace(place, at->path());
-    else
-      return fail({.code = ErrorCode::Unsupported,
-                   .message = "neither a file, a folder nor a link",
-                   .file = at->path().string(),
-                   .hint = "Device nodes and pipes go into the list."});
-  }
-  if (error) return fail(io_error(error.value(), "cannot read the folder", tree.string()));
-  return found;
-}
 
 Result<Blob> read_file(const fs::path& path) {
   WEXLO_TRY(const SourcePtr source, open_file(path));
@@ -61,8 +32,14 @@ class Rebuild {
   Rebuild(Ramdisk& ramdisk, const TreePaths& paths, OnDisk disk)
       : ramdisk_(ramdisk), paths_(paths), disk_(std::move(disk)), stock_rows_(rows_of(ramdisk)) {}
 
-  Result<std::vector<TreeChange>> run(const std::vector<ListRow>& rows) {
+  Result<AppliedTree> run(const std::vector<ListRow>& rows) {
     index_stock();
+    renames_ = find_renames(disk_, rows, ramdisk_);
+    keeps_modes_ = keeps_modes(disk_, stock_rows_);
+    if (!keeps_modes_)
+      notes_.push_back(
+          "The folder does not keep permission bits (another file system, or a copy): "
+          "those of the list were taken.");
     std::vector<std::vector<Entry>> streams;
     for (const ListRow& row : rows) {
       if (row.type == "stream") {
@@ -82,7 +59,7 @@ class Rebuild {
       finish_stream(s, std::move(streams[s]));
     WEXLO_CHECK(add_new_files());
     std::ranges::sort(changes_, {}, [](const TreeChange& c) { return std::tie(c.place, c.what); });
-    return std::move(changes_);
+    return AppliedTree{std::move(changes_), std::move(notes_)};
   }
 
  private:
@@ -137,7 +114,7 @@ class Rebuild {
     }
     const auto at = disk_.files.find(newc::place_of(row.name));
     if (at == disk_.files.end()) return std::nullopt;
-    return at->second;
+    return at->second.path;
   }
 
   bool is_gone(const ListRow& row) {
@@ -161,6 +138,10 @@ class Rebuild {
              .message = fmt::format("line {} of the list names a file that is not there", row.line),
              .file = (paths_.tree / newc::place_of(row.name)).string(),
              .hint = "Put the file into the tree, or take the line out."});
+      if (const auto renamed = renames_.find(row.line); renamed != renames_.end()) {
+        take_renamed(*known->entry, row, renamed->second, out);
+        return {};
+      }
       changes_.push_back({"removed", newc::place_of(row.name), "no longer in the tree"});
       gone_[stream].push_back(known->entry);
       return {};
@@ -168,17 +149,51 @@ class Rebuild {
     Entry entry = known != nullptr ? *known->entry : Entry::make(row.name, type_bits(row.type), {});
     if (known == nullptr) changes_.push_back({"added", newc::place_of(row.name), "by the list"});
     WEXLO_CHECK(set_attributes(entry, row, known != nullptr ? known->row : nullptr));
+    bool rewritten = false;
     if (row.type == "f" && row.linked.empty()) {
       WEXLO_TRY(Blob content, read_file(*content_path(row)));
-      if (!equal(content.view(), entry.data().view())) {
+      rewritten = !equal(content.view(), entry.data().view());
+      if (rewritten) {
         if (known != nullptr)
           changes_.push_back({"content", newc::place_of(row.name),
                               fmt::format("{} -> {} bytes", entry.data().size(), content.size())});
         entry.set_data(std::move(content));
       }
     }
+    if (known != nullptr && known->row->mode == row.mode) take_mode(entry, row, rewritten);
     out.push_back(std::move(entry));
     return {};
+  }
+
+  /// Permission bits that were changed on the disk; the list goes before them.
+  void take_mode(Entry& entry, const ListRow& row, bool rewritten) {
+    if (!keeps_modes_ || !row.odd.empty() || !row.linked.empty()) return;
+    const std::string place = newc::place_of(row.name);
+    std::uint32_t mode = row.mode;
+    if (const auto file = disk_.files.find(place); row.type == "f" && file != disk_.files.end())
+      mode = mode_from_disk(row, file->second.mode, rewritten);
+    if (const auto at = disk_.folders.find(place); row.type == "d" && at != disk_.folders.end())
+      mode = mode_from_disk(row, at->second, false);
+    if (mode == row.mode) return;
+    changes_.push_back({"mode", place, fmt::format("{:04o} -> {:04o}", row.mode, mode)});
+    entry.set(Field::Mode, type_bits(row.type) | mode);
+  }
+
+  /// Keeps everything but the name; in its place in the order when its folder is the same.
+  void take_renamed(const Entry& stock, const ListRow& row, const std::string& place,
+                    std::vector<Entry>& out) {
+    const std::string old = newc::place_of(row.name);
+    changes_.push_back({"renamed", old, "-> /" + place});
+    handled_.insert(place);
+    Entry entry = stock;
+    const auto folder = [](const std::string& of) { return of.substr(0, of.rfind('/') + 1); };
+    if (folder(old) == folder(place)) {
+      entry.rename(row.name.substr(0, row.name.size() - old.size()) + place);
+      out.push_back(std::move(entry));
+    } else {
+      entry.rename(place);
+      moved_.push_back(std::move(entry));
+    }
   }
 
   Status set_attributes(Entry& entry, const ListRow& row, const ListRow* stock) {
@@ -240,26 +255,29 @@ class Rebuild {
       for (const Entry& entry : segment.archive.entries)
         known.insert(newc::place_of(entry.name()));
     std::map<std::string, Entry> fresh;  // in the order of their names: same in, same out
-    for (const auto& place : disk_.folders)
+    for (const auto& [place, mode] : disk_.folders)
       if (!known.contains(place) && !removed(place))
         fresh.emplace(place, Entry::make(place, newc::Directory | 0755, {}));
     for (const auto& [place, target] : disk_.links)
       if (!handled_.contains(place))
         fresh.emplace(place, Entry::make(place, newc::Symlink | 0777, Blob(to_bytes(target))));
-    for (const auto& [place, path] : disk_.files) {
+    for (const auto& [place, file] : disk_.files) {
       if (handled_.contains(place)) continue;
-      std::error_code ignored;
-      const auto mode = fs::status(path, ignored).permissions();
-      const bool runs = (mode & fs::perms::owner_exec) != fs::perms::none;
-      WEXLO_TRY(Blob content, read_file(path));
+      const bool runs = (file.mode & 0100u) != 0;
+      WEXLO_TRY(Blob content, read_file(file.path));
       fresh.emplace(place,
                     Entry::make(place, newc::Regular | (runs ? 0755u : 0644u), std::move(content)));
+    }
+    std::set<std::string> told;
+    for (Entry& entry : moved_) {
+      told.insert(newc::place_of(entry.name()));
+      fresh.emplace(newc::place_of(entry.name()), std::move(entry));
     }
     for (auto& [place, entry] : fresh) {
       if (find_entry(ramdisk_, place)) continue;
       WEXLO_TRY(const auto made, add_entry(ramdisk_, std::move(entry)));
       for (const std::string& one : made)
-        changes_.push_back({"added", one, "new in the tree"});
+        if (!told.contains(one)) changes_.push_back({"added", one, "new in the tree"});
     }
     return {};
   }
@@ -277,20 +295,24 @@ class Rebuild {
   std::map<Name, std::size_t> seen_;
   std::set<std::string> handled_;
   std::map<std::size_t, std::vector<const Entry*>> gone_;  ///< by stream
+  std::map<std::size_t, std::string> renames_;             ///< line of the list -> the new place
+  std::vector<Entry> moved_;                               ///< renamed into another folder
+  bool keeps_modes_ = true;
   std::vector<TreeChange> changes_;
+  std::vector<std::string> notes_;
 };
 
 }  // namespace
 
-Result<std::vector<TreeChange>> apply_tree(Ramdisk& ramdisk, const TreePaths& paths) {
+Result<AppliedTree> apply_tree(Ramdisk& ramdisk, const TreePaths& paths) {
   WEXLO_TRY(const Blob text, read_file(paths.list));
   auto rows = parse_rows(as_text(text.view()));
   if (!rows) return fail(in_file(std::move(rows).error(), paths.list.string()));
-  WEXLO_TRY(OnDisk disk, scan(paths.tree));
+  WEXLO_TRY(OnDisk disk, scan_tree(paths.tree));
   Rebuild rebuild(ramdisk, paths, std::move(disk));
-  WEXLO_TRY(auto changes, rebuild.run(*rows));
+  WEXLO_TRY(auto applied, rebuild.run(*rows));
   WEXLO_CHECK(check_places(ramdisk));
-  return changes;
+  return applied;
 }
 
 }  // namespace wexlo::parts

@@ -23,13 +23,18 @@ struct TreePaths {
 [[nodiscard]] Status write_tree(const Ramdisk& ramdisk, const TreePaths& paths);
 
 struct TreeChange {
-  std::string what;    ///< "added", "removed", "content", "attributes"
+  std::string what;    ///< "added", "removed", "renamed", "content", "attributes", "mode", "order"
   std::string place;   ///< where in the ramdisk
   std::string detail;  ///< e.g. "mode 0644 -> 0755"
 };
 
+struct AppliedTree {
+  std::vector<TreeChange> changes;
+  std::vector<std::string> notes;  ///< sentences for the user
+};
+
 /// Brings the ramdisk to what folder and list say; entries that did not change keep their every
 /// byte. Errors: BadValue (a line of the list, by number), NotFound, UnsafePath, Io.
-[[nodiscard]] Result<std::vector<TreeChange>> apply_tree(Ramdisk& ramdisk, const TreePaths& paths);
+[[nodiscard]] Result<AppliedTree> apply_tree(Ramdisk& ramdisk, const TreePaths& paths);
 
 }  // namespace wexlo::parts

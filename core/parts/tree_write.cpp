@@ -2,6 +2,7 @@
 
 #include "base/output.hpp"
 #include "parts/tree.hpp"
+#include "parts/tree_disk.hpp"
 #include "parts/tree_list.hpp"
 
 namespace wexlo::parts {
@@ -13,6 +14,12 @@ Status make_folder(const fs::path& path) {
   fs::create_directories(path, error);
   if (error) return fail(io_error(error.value(), "cannot make the folder", path.string()));
   return {};
+}
+
+/// So that a mode changed there is seen as a change; a file system without modes is no failure.
+void set_mode(const fs::path& path, const ListRow& row) {
+  std::error_code ignored;
+  fs::permissions(path, static_cast<fs::perms>(disk_mode(row)), ignored);
 }
 
 }  // namespace
@@ -35,12 +42,11 @@ Status write_tree(const Ramdisk& ramdisk, const TreePaths& paths) {
     const fs::path file = row.odd.empty() ? place : paths.odd / row.odd;
     WEXLO_CHECK(make_folder(file.parent_path()));
     WEXLO_CHECK(write_new(file, entry_at(ramdisk, at).data().view()));
-    if (row.mode & 0100) {
-      std::error_code ignored;
-      fs::permissions(file, fs::perms::owner_exec | fs::perms::group_exec | fs::perms::others_exec,
-                      fs::perm_options::add, ignored);
-    }
+    set_mode(file, row);
   }
+  // Folders last: one that only its owner may enter is no hindrance then.
+  for (const ListRow& row : rows)
+    if (row.type == "d" && row.odd.empty()) set_mode(paths.tree / newc::place_of(row.name), row);
   return write_new(paths.list, as_view(format_rows(rows)));
 }
 

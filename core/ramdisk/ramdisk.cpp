@@ -9,18 +9,13 @@ namespace {
 
 using newc::Entry;
 
-/// Formats that a kernel may know and this version of the tool does not.
+/// Formats that a kernel may know and no usual library does.
 std::optional<std::string_view> unsupported_name(View start) {
-  const auto text = as_text(start);
-  if (text.starts_with("\x04\x22\x4d\x18")) return "lz4 frame";
-  if (text.starts_with(std::string_view("\x5d\0\0", 3))) return "lzma";
-  if (text.starts_with("\x28\xb5\x2f\xfd")) return "zstd";
-  if (text.starts_with("\x89LZO")) return "lzop";
-  if (text.starts_with(std::string_view("\x88\x16\x88\x58", 4))) return "chipset part header";
+  if (as_text(start).starts_with("\x89LZO")) return "lzop";
   return std::nullopt;
 }
 
-Result<RamdiskSegment> parse_segment(const Blob& bytes, std::size_t at, std::uint64_t limit) {
+Result<RamdiskSegment> parse_segment(const Blob& bytes, std::size_t at, const DecodeLimit& limit) {
   RamdiskSegment segment;
   const View rest = bytes.view().subspan(at);
   if (newc::looks_like_newc(rest)) {
@@ -30,7 +25,7 @@ Result<RamdiskSegment> parse_segment(const Blob& bytes, std::size_t at, std::uin
     // What follows an uncompressed archive may be another, compressed stream.
     const std::size_t size = rest.size() - segment.archive.tail.size();
     segment.archive.tail = {};
-    segment.encoded = bytes.part(at, size);
+    segment.encoded = segment.decoded = bytes.part(at, size);
     return segment;
   }
   const auto kind = detect_compression(rest);
@@ -41,7 +36,7 @@ Result<RamdiskSegment> parse_segment(const Blob& bytes, std::size_t at, std::uin
                                 ? fmt::format("a ramdisk in {} form is not supported yet", *name)
                                 : "the ramdisk is neither an archive nor compressed in a known way",
                  .offset = at,
-                 .expected = "gzip, lz4 legacy, xz, bzip2 or cpio",
+                 .expected = "gzip, lz4, xz, lzma, bzip2, zstd or cpio",
                  .found = hex(rest.first(std::min<std::size_t>(rest.size(), 8)))});
   }
   auto decoded = decode(*kind, rest, limit);
@@ -49,7 +44,8 @@ Result<RamdiskSegment> parse_segment(const Blob& bytes, std::size_t at, std::uin
   segment.compression = *kind;
   segment.encoded = bytes.part(at, decoded->consumed);
   segment.framing = framing_of(*kind, segment.encoded.view(), decoded->bytes.size());
-  auto archive = newc::parse(Blob(std::move(decoded->bytes)));
+  segment.decoded = Blob(std::move(decoded->bytes));
+  auto archive = newc::parse(segment.decoded);
   if (!archive) {
     Error error = std::move(archive).error();
     error.message += fmt::format(" (inside the {} stream at 0x{:x}, counted decoded)",
@@ -60,19 +56,12 @@ Result<RamdiskSegment> parse_segment(const Blob& bytes, std::size_t at, std::uin
   return segment;
 }
 
-std::size_t decoded_size(const RamdiskSegment& segment) {
-  std::size_t size = 0;
-  for (const Entry& entry : segment.archive.entries)
-    size += newc::kHeaderSize + entry.name().size() + entry.data().size();
-  return size;
-}
-
 }  // namespace
 
-Result<Ramdisk> parse_ramdisk(const Blob& bytes, const RamdiskLimits& limits) {
+Result<Ramdisk> parse_ramdisk(const Blob& bytes, const DecodeLimit& limit) {
   Ramdisk ramdisk;
   std::size_t at = 0;
-  std::uint64_t left = limits.decoded_bytes;
+  DecodeLimit left = limit;  // for all streams together
   while (at < bytes.size()) {
     std::size_t begin = at;
     while (begin < bytes.size() && bytes.view()[begin] == std::byte{0})
@@ -88,7 +77,7 @@ Result<Ramdisk> parse_ramdisk(const Blob& bytes, const RamdiskLimits& limits) {
     }
     segment->gap = bytes.part(at, begin - at);
     at = begin + segment->encoded.size();
-    left -= std::min<std::uint64_t>(left, decoded_size(*segment));
+    left.bytes -= std::min<std::uint64_t>(left.bytes, segment->decoded.size());
     ramdisk.segments.push_back(std::move(*segment));
   }
   if (ramdisk.segments.empty())
@@ -101,7 +90,12 @@ Result<Ramdisk> parse_ramdisk(const Blob& bytes, const RamdiskLimits& limits) {
   return ramdisk;
 }
 
-Result<Bytes> encode_ramdisk(const Ramdisk& ramdisk) {
+Setting stock_setting(const RamdiskSegment& segment, const Context& context, Effort effort) {
+  return find_setting(segment.compression, segment.decoded.view(), segment.encoded.view(),
+                      segment.framing, context, effort);
+}
+
+Result<Bytes> encode_ramdisk(const Ramdisk& ramdisk, const Context& context) {
   Bytes out;
   for (const RamdiskSegment& segment : ramdisk.segments) {
     append(out, segment.gap.view());
@@ -111,8 +105,11 @@ Result<Bytes> encode_ramdisk(const Ramdisk& ramdisk) {
       append(out, segment.encoded.view());
       continue;
     }
-    WEXLO_TRY(const Bytes encoded,
-              encode(segment.compression, newc::write(segment.archive), segment.framing));
+    const Framing framing =
+        segment.setting_known ? segment.framing : stock_setting(segment, context).framing;
+    const Bytes archive = newc::write(segment.archive);
+    WEXLO_TRY(const Bytes encoded, encode(segment.compression, archive, framing, context,
+                                          {segment.encoded.view(), segment.decoded.view()}));
     append(out, View(encoded));
   }
   append(out, ramdisk.tail.view());

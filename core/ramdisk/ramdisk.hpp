@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "archive/newc.hpp"
-#include "codec/codec.hpp"
+#include "codec/settings.hpp"
 
 namespace wexlo {
 
@@ -16,8 +16,10 @@ struct RamdiskSegment {
   Compression compression = Compression::None;
   Framing framing;
   Blob encoded;  ///< the stream as it stood
+  Blob decoded;  ///< what it decodes to
   newc::Archive archive;
-  bool touched = false;  ///< the archive no longer is what `encoded` holds
+  bool touched = false;        ///< the archive no longer is what `encoded` holds
+  bool setting_known = false;  ///< `framing` has the level to use; else it is searched for
 };
 
 struct Ramdisk {
@@ -27,17 +29,18 @@ struct Ramdisk {
   [[nodiscard]] Compression compression() const { return segments.front().compression; }
 };
 
-struct RamdiskLimits {
-  std::uint64_t decoded_bytes = 1u << 30;  ///< all segments together
-};
-
 /// Errors (offsets from the start of `bytes`; inside a compressed stream the message says so):
 /// BadMagic (neither an archive nor a known compression), Unsupported (a known one that is not
 /// supported), and those of decode() and newc::parse().
-[[nodiscard]] Result<Ramdisk> parse_ramdisk(const Blob& bytes, const RamdiskLimits& limits = {});
+[[nodiscard]] Result<Ramdisk> parse_ramdisk(const Blob& bytes, const DecodeLimit& limit = {});
 
-/// Untouched segments give their stock bytes; touched ones are compressed in their own format.
-[[nodiscard]] Result<Bytes> encode_ramdisk(const Ramdisk& ramdisk);
+/// Untouched segments give their stock bytes; touched ones are compressed in their own format, with
+/// the setting that gives the stock bytes for the stock content where one does.
+[[nodiscard]] Result<Bytes> encode_ramdisk(const Ramdisk& ramdisk, const Context& context = {});
+
+/// The encoder's setting that made a segment's stock bytes; searched for.
+[[nodiscard]] Setting stock_setting(const RamdiskSegment& segment, const Context& context,
+                                    Effort effort = Effort::Quick);
 
 /// Where an entry is.
 struct EntryAt {

@@ -60,6 +60,24 @@ std::optional<std::string_view> property_key(std::string_view line) {
 
 }  // namespace
 
+std::vector<FstabRow> fstab_rows(std::string_view text) {
+  constexpr std::size_t kColumns = 5;
+  std::vector<FstabRow> rows;
+  for (const std::string_view line : lines_of(text)) {
+    const auto columns = columns_of(line);
+    if (columns.size() < kColumns || line[columns[0].begin] == '#') continue;
+    FstabRow row{.mount_point = std::string(line.substr(columns[1].begin, columns[1].size))};
+    for (const std::string_view flag : words_of(line.substr(columns[4].begin, columns[4].size))) {
+      const auto word = flag.substr(0, std::min(flag.find('='), flag.size()));
+      row.first_stage |= word == "first_stage_mount";
+      row.verified |=
+          word == "avb" || word == "avb_keys" || word == "verify" || word == "verifyatboot";
+    }
+    rows.push_back(std::move(row));
+  }
+  return rows;
+}
+
 FstabEdit drop_fstab_flags(std::string_view text, std::string_view mount_point,
                            const std::vector<std::string>& flags) {
   FstabEdit edit;

@@ -22,6 +22,14 @@ struct FstabEdit {
 [[nodiscard]] FstabEdit drop_fstab_flags(std::string_view text, std::string_view mount_point,
                                          const std::vector<std::string>& flags);
 
+struct FstabRow {
+  std::string mount_point;
+  bool first_stage = false;  ///< flag first_stage_mount
+  bool verified = false;     ///< flag avb, avb_keys, verify or verifyatboot
+};
+/// The entries; comments and lines without five columns are left out.
+[[nodiscard]] std::vector<FstabRow> fstab_rows(std::string_view text);
+
 /// File names that a first-stage init looks for: `fstab.<hardware>` anywhere in the ramdisk.
 [[nodiscard]] bool is_fstab_name(std::string_view place);
 

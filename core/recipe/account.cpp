@@ -6,6 +6,9 @@
 
 #include "base/digest.hpp"
 #include "image/boot.hpp"
+#include "image/fragments.hpp"
+#include "image/part_header.hpp"
+#include "image/prefix.hpp"
 #include "recipe/patch.hpp"
 #include "verified/vbmeta.hpp"
 
@@ -23,39 +26,31 @@ std::unexpected<Error> unexplained(std::string message, std::optional<std::uint6
                        "the stock image's digest and the recipe."});
 }
 
-/// What a kernel sees of an entry: everything but link numbers and where a link's data is stored.
-struct Seen {
-  std::uint32_t mode, uid, gid, mtime, major, minor;
-  std::string sha256;
-  bool operator==(const Seen&) const = default;
-};
-
 /// One entry of one side: where it is, and the entry that has its content.
 struct Place {
   const Entry* entry;
   const Entry* carrier;
+  [[nodiscard]] View content() const { return carrier->data().view(); }
 };
 
-Seen seen(const Place& place) {
-  const Entry& entry = *place.entry;
-  return {entry.mode(),
-          entry.get(Field::Uid),
-          entry.get(Field::Gid),
-          entry.get(Field::Mtime),
-          entry.get(Field::RdevMajor),
-          entry.get(Field::RdevMinor),
-          sha256_hex(place.carrier->data().view())};
+/// Alike to a kernel: everything but link numbers and where a link's data is stored.
+bool alike(const Place& a, const Place& b) {
+  for (const Field field :
+       {Field::Mode, Field::Uid, Field::Gid, Field::Mtime, Field::RdevMajor, Field::RdevMinor})
+    if (a.entry->get(field) != b.entry->get(field)) return false;
+  return equal(a.content(), b.content());
 }
 
 class Account {
  public:
-  Account(const LoadedImage& stock, Patched& patched, const Intent& intent)
-      : stock_(stock), patched_(patched), intent_(intent) {}
+  Account(const LoadedImage& stock, Patched& patched, const Intent& intent, const Context& context)
+      : stock_(stock), patched_(patched), intent_(intent), context_(context) {}
 
   Status run() {
     WEXLO_TRY(output_, load_image(Blob(patched_.bytes), "the output"));
     if (!output_.image || output_.image->layout().version != stock_.image->layout().version)
       return unexplained("it is of another kind");
+    WEXLO_CHECK(prefix());
     WEXLO_CHECK(header());
     for (const Section& section : output_.image->sections())
       WEXLO_CHECK(check_section(section));
@@ -89,9 +84,25 @@ class Account {
     flush();
   }
 
+  /// A prefix may differ where it says something of the content, and then that has to be true.
+  Status prefix() {
+    const Blob &now = output_.image->prefix(), &old = stock_.image->prefix();
+    if (now.size() != old.size()) return unexplained("the bytes before the image");
+    if (equal(now.view(), old.view())) return {};
+    if (!prefix::is_true(now.view(), output_bytes().subspan(now.size())).value_or(false))
+      return unexplained("the bytes before the image", 0);
+    add_range(0, now.size(), "bytes before the image", "made true for the new content");
+    return {};
+  }
+
+  bool ramdisk_meant() const {
+    return std::ranges::any_of(intent_.ramdisks,
+                               [](const auto& one) { return !one.second.empty(); });
+  }
+
   /// Fields that follow from a changed ramdisk.
   bool follows(std::string_view field) const {
-    const bool ramdisk = !intent_.entries.empty();
+    const bool ramdisk = ramdisk_meant();
     if (field == "id")
       return ramdisk && boot::id_recipe(*stock_.image).has_value() &&
              boot::id_recipe(*output_.image) == boot::id_recipe(*stock_.image);
@@ -108,7 +119,8 @@ class Account {
       const bool edited = intent_.fields.contains(std::string(field.name));
       if (!equal(now, old.subspan(field.offset, field.size)) && !edited && !follows(field.name))
         return unexplained(fmt::format("header field {}", field.name), field.offset);
-      add_range(field.offset, field.size, fmt::format("header field {}", field.name),
+      add_range(output_.image->prefix().size() + field.offset, field.size,
+                fmt::format("header field {}", field.name),
                 edited ? "set by an edit" : "follows from the changed ramdisk");
       std::fill_n(rest_out.begin() + field.offset, field.size, std::byte{0});
       std::fill_n(rest_old.begin() + field.offset, field.size, std::byte{0});
@@ -122,12 +134,12 @@ class Account {
     const std::uint64_t padding_at = section.offset + section.bytes.size();
     std::string cause = "moved: a section in front of it changed its size";
     if (!equal(section.bytes.view(), old.bytes.view())) {
-      if (section.name == boot::ramdisk_section(*stock_.image)) {
-        WEXLO_CHECK(ramdisk(section, old));
+      if (section.name == "ramdisk" || section.name == "vendor_ramdisk") {
+        WEXLO_CHECK(ramdisks(section));
         cause = "re-encoded ramdisk, its entries accounted for one by one";
       } else if (section.name == "vendor_ramdisk_table") {
         WEXLO_CHECK(table(section, old));
-        cause = "size of the changed fragment";
+        cause = "place and size of the changed fragment";
       } else {
         return unexplained(fmt::format("section {}", section.name), section.offset);
       }
@@ -141,12 +153,37 @@ class Account {
     return {};
   }
 
+  /// Rows may differ in size and offset alone; whether those are true the parser has checked.
   Status table(const Section& section, const Section& old) const {
-    constexpr std::size_t kSizeField = 4;
+    const std::uint64_t row = output_.image->number("vendor_ramdisk_table_entry_size");
     const View now = section.bytes.view();
-    if (now.size() != old.bytes.size() ||
-        !equal(now.subspan(kSizeField), old.bytes.view().subspan(kSizeField)))
-      return unexplained("the vendor ramdisk table", section.offset);
+    bool same = now.size() == old.bytes.size() && row != 0;
+    for (std::size_t i = 0; same && i < now.size(); ++i)
+      same = i % row < 8 || now[i] == old.bytes.view()[i];
+    return same ? Status{} : unexplained("the vendor ramdisk table", section.offset);
+  }
+
+  /// The section's ramdisks one by one, with what stands around them.
+  Status ramdisks(const Section& section) {
+    const auto now = boot::ramdisk_parts(*output_.image), old = boot::ramdisk_parts(*stock_.image);
+    if (now.size() != old.size()) return unexplained("the number of ramdisks", section.offset);
+    std::uint64_t around = section.bytes.size(),
+                  old_around = stock_.image->section(section.name)->bytes.size();
+    for (std::size_t i = 0; i < now.size(); ++i) {
+      if (now[i].section != section.name) continue;
+      around -= now[i].header.size() + now[i].bytes.size() + now[i].rest.size();
+      old_around -= old[i].header.size() + old[i].bytes.size() + old[i].rest.size();
+      const bool header_true = now[i].header.empty() ||
+                               equal(now[i].header.view(),
+                                     part_header::renewed(old[i].header.view(), old[i].bytes.size(),
+                                                          now[i].bytes.size()));
+      if (now[i].header.size() != old[i].header.size() || !header_true ||
+          !equal(now[i].rest.view(), old[i].rest.view()))
+        return unexplained("what stands around a ramdisk", now[i].offset);
+      if (!equal(now[i].bytes.view(), old[i].bytes.view())) WEXLO_CHECK(ramdisk(now[i], old[i]));
+    }
+    // Bytes between fragments: as many as before, and the splice has moved them whole.
+    if (around != old_around) return unexplained("bytes between fragments", section.offset);
     return {};
   }
 
@@ -167,12 +204,16 @@ class Account {
     return out;
   }
 
-  Status ramdisk(const Section& section, const Section& old_section) {
-    WEXLO_TRY(const Ramdisk now, parse_ramdisk(section.bytes));
-    WEXLO_TRY(const Ramdisk old, parse_ramdisk(old_section.bytes));
+  Status ramdisk(const boot::RamdiskPart& part, const boot::RamdiskPart& old_part) {
+    static const Intent::Entries kNothing;
+    const auto intended = intent_.ramdisks.find(part.index);
+    const Intent::Entries& entries =
+        intended == intent_.ramdisks.end() ? kNothing : intended->second;
+    WEXLO_TRY(const Ramdisk now, parse_ramdisk(part.bytes, decode_limit(context_)));
+    WEXLO_TRY(const Ramdisk old, parse_ramdisk(old_part.bytes, decode_limit(context_)));
     if (now.segments.size() != old.segments.size() || !equal(now.tail.view(), old.tail.view()) ||
         now.compression() != old.compression())
-      return unexplained("the ramdisk's streams", section.offset);
+      return unexplained("the ramdisk's streams", part.offset);
     std::vector<std::string> order_now, order_old;
     const Places at_now = places(now, order_now), at_old = places(old, order_old);
     std::erase_if(order_now, [&](const std::string& place) { return !at_old.contains(place); });
@@ -180,19 +221,17 @@ class Account {
     std::set<std::string> found;
     for (const auto& [place, at] : at_now) {
       const auto before = at_old.find(place);
-      const Seen state = seen(at);
-      if (before != at_old.end() && state == seen(before->second)) continue;
-      const auto meant = intent_.entries.find(place);
-      if (meant == intent_.entries.end() || meant->second != state.sha256)
+      if (before != at_old.end() && alike(at, before->second)) continue;
+      const auto meant = entries.find(place);
+      if (meant == entries.end() || meant->second.sha256 != sha256_hex(at.content()))
         return unexplained(fmt::format("ramdisk entry /{}", place));
-      patched_.entries.push_back(fmt::format("{} /{}: {}",
-                                             before == at_old.end() ? "added" : "changed", place,
-                                             intent_.causes.at(place)));
+      patched_.entries.push_back(fmt::format(
+          "{} /{}: {}", before == at_old.end() ? "added" : "changed", place, meant->second.cause));
       found.insert(place);
     }
-    for (const auto& [place, sha256] : intent_.entries)
+    for (const auto& [place, meant] : entries)
       if (!found.contains(place) &&
-          (!at_now.contains(place) || seen(at_now.at(place)).sha256 != sha256))
+          (!at_now.contains(place) || sha256_hex(at_now.at(place).content()) != meant.sha256))
         return unexplained(fmt::format("ramdisk entry /{} should have changed and did not", place));
     return {};
   }
@@ -264,13 +303,15 @@ class Account {
   const LoadedImage& stock_;
   Patched& patched_;
   const Intent& intent_;
+  const Context& context_;
   LoadedImage output_;
 };
 
 }  // namespace
 
-Status account(const LoadedImage& stock, Patched& patched, const Intent& intent) {
-  return Account(stock, patched, intent).run();
+Status account(const LoadedImage& stock, Patched& patched, const Intent& intent,
+               const Context& context) {
+  return Account(stock, patched, intent, context).run();
 }
 
 }  // namespace wexlo

@@ -7,6 +7,8 @@
 
 #include "base/digest.hpp"
 #include "image/boot.hpp"
+#include "image/fragments.hpp"
+#include "parts/rebuild.hpp"
 #include "ramdisk/textfiles.hpp"
 #include "verified/vbmeta.hpp"
 
@@ -19,11 +21,11 @@ using newc::Field;
 /// One image being edited.
 class Patcher {
  public:
-  Patcher(const LoadedImage& stock, const PatchRole& role)
-      : stock_(stock), role_(role), image_(*stock.image) {}
+  Patcher(const LoadedImage& stock, const PatchRole& role, const Context& context)
+      : stock_(stock), role_(role), context_(context), image_(*stock.image) {}
 
   Result<Patched> run(const std::vector<Recipe>& recipes) {
-    WEXLO_CHECK(open_ramdisk(recipes));
+    WEXLO_CHECK(open_ramdisks(recipes));
     for (const Recipe& recipe : recipes)
       for (const Edit& edit : recipe.edits)
         WEXLO_CHECK(apply(edit));
@@ -33,7 +35,7 @@ class Patcher {
     }
     WEXLO_CHECK(write_back());
     out_.bytes = image_.write();
-    WEXLO_CHECK(account(stock_, out_, intent_));
+    WEXLO_CHECK(account(stock_, out_, intent_, context_));
     return std::move(out_);
   }
 
@@ -46,20 +48,55 @@ class Patcher {
     return role_.target || edit.on_vbmeta();
   }
 
-  Status open_ramdisk(const std::vector<Recipe>& recipes) {
+  Status open_ramdisks(const std::vector<Recipe>& recipes) {
     const auto wanted = [&](const Edit& edit) { return !edit.on_vbmeta() && concerns(edit); };
     const bool needed = std::ranges::any_of(
         recipes, [&](const Recipe& recipe) { return std::ranges::any_of(recipe.edits, wanted); });
-    section_ = boot::ramdisk_section(image_);
-    if (!needed || section_.empty()) return {};
-    const Section& section = *image_.section(section_);
-    auto ramdisk = parse_ramdisk(section.bytes);
-    if (!ramdisk) return fail(at_base(std::move(ramdisk).error(), section.offset));
-    ramdisk_ = std::move(*ramdisk);
-    WEXLO_CHECK(check_places(*ramdisk_));
+    if (!needed) return {};
+    for (const boot::RamdiskPart& part : boot::ramdisk_parts(image_)) {
+      if (part.bytes.empty()) continue;
+      auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context_));
+      if (!ramdisk)
+        return fail(at_base(std::move(ramdisk).error(), part.offset + part.header.size()));
+      WEXLO_CHECK(check_places(*ramdisk));
+      ramdisks_.push_back({part, std::move(*ramdisk), {}});
+    }
+    choose(home());
+    if (ramdisk_ == nullptr) return {};
     WEXLO_TRY(const auto journal, read_journal(*ramdisk_));
     journal_ = journal.value_or(Journal{sha256_hex(stock_.bytes.view()), stock_.bytes.size(), {}});
     return {};
+  }
+
+  struct Opened {
+    boot::RamdiskPart part;
+    Ramdisk ramdisk;
+    Intent::Entries intent;
+  };
+
+  /// The ramdisk that new files and the journal go to: of vendor_boot's fragments the first that
+  /// every start loads.
+  Opened* home() {
+    const auto always = [](const Opened& one) {
+      const auto type = static_cast<boot::RamdiskType>(one.part.type);
+      return type != boot::RamdiskType::Recovery && type != boot::RamdiskType::Dlkm;
+    };
+    const auto at = std::ranges::find_if(ramdisks_, always);
+    if (at != ramdisks_.end()) return &*at;
+    return ramdisks_.empty() ? nullptr : &ramdisks_.front();
+  }
+
+  void choose(Opened* one) {
+    opened_ = one;
+    ramdisk_ = one == nullptr ? nullptr : &one->ramdisk;
+  }
+
+  /// The ramdisk that has a place: of several the home one.
+  void choose_by(const std::string& place) {
+    choose(home());
+    if (ramdisk_ == nullptr || find_entry(*ramdisk_, place)) return;
+    for (Opened& one : ramdisks_)
+      if (find_entry(one.ramdisk, place)) return choose(&one);
   }
 
   Status apply(const Edit& edit) {
@@ -85,15 +122,19 @@ class Patcher {
   Result<Outcome> perform(const Edit& edit, std::vector<std::string>& details) {
     if (const auto* flags = std::get_if<VbmetaFlagsEdit>(&edit.what))
       return set_flags(*flags, details);
-    if (!ramdisk_) return Outcome::NoMatch;
-    if (const auto* put_edit = std::get_if<PutEdit>(&edit.what)) return put(*put_edit, details);
-    if (const auto* drop = std::get_if<FstabDropEdit>(&edit.what)) return fstab(*drop, details);
-    return properties(std::get<PropertyEdit>(edit.what), details);
+    if (ramdisks_.empty()) return Outcome::NoMatch;
+    if (const auto* put_edit = std::get_if<PutEdit>(&edit.what)) {
+      choose_by(put_edit->path);
+      return put(*put_edit, details);
+    }
+    if (const auto* drop = std::get_if<FstabDropEdit>(&edit.what)) return fstabs(*drop, details);
+    const auto& property = std::get<PropertyEdit>(edit.what);
+    choose_by(property.file);
+    return properties(property, details);
   }
 
   void intend(const std::string& place, View content, const std::string& cause) {
-    intent_.entries[place] = sha256_hex(content);
-    intent_.causes[place] = cause;
+    opened_->intent[place] = {sha256_hex(content), cause};
   }
 
   Status add(Entry entry, const std::string& cause) {
@@ -170,6 +211,17 @@ class Patcher {
     intend(place, as_view(text), cause);
   }
 
+  /// Every fragment may have mount points.
+  Result<Outcome> fstabs(const FstabDropEdit& edit, std::vector<std::string>& details) {
+    Outcome outcome = Outcome::NoMatch;
+    for (Opened& one : ramdisks_) {
+      choose(&one);
+      WEXLO_TRY(const Outcome here, fstab(edit, details));
+      if (here != Outcome::NoMatch) outcome = here;
+    }
+    return outcome;
+  }
+
   Result<Outcome> fstab(const FstabDropEdit& edit, std::vector<std::string>& details) {
     std::set<std::string> places;
     for (const RamdiskSegment& segment : ramdisk_->segments)
@@ -231,22 +283,29 @@ class Patcher {
   }
 
   Status write_back() {
-    if (!ramdisk_) return {};
+    if (ramdisks_.empty()) return {};
     const auto id = boot::id_recipe(image_);
+    choose(home());
     WEXLO_CHECK(write_journal());
-    WEXLO_TRY(Bytes encoded, encode_ramdisk(*ramdisk_));
-    WEXLO_CHECK(image_.replace(section_, Blob(std::move(encoded))));
-    WEXLO_CHECK(boot::refresh(image_, id));
-    WEXLO_TRY(auto notes, verified::rebuild_tail(image_, stock_.bytes.view()));
-    out_.notes.insert(out_.notes.end(), notes.begin(), notes.end());
+    std::vector<parts::EditedRamdisk> edited;
+    for (const Opened& one : ramdisks_)
+      if (std::ranges::any_of(one.ramdisk.segments, &RamdiskSegment::touched))
+        edited.push_back({one.part.index, &one.ramdisk});
+    for (Opened& one : ramdisks_)
+      intent_.ramdisks[one.part.index] = std::move(one.intent);
+    auto notes = parts::rebuild(image_, stock_.bytes, id, edited, context_);
+    if (!notes) return fail(std::move(notes).error());
+    out_.notes.insert(out_.notes.end(), notes->begin(), notes->end());
     return {};
   }
 
   const LoadedImage& stock_;
   const PatchRole& role_;
+  const Context& context_;
   Image image_;
-  std::string section_;
-  std::optional<Ramdisk> ramdisk_;
+  std::vector<Opened> ramdisks_;
+  Opened* opened_ = nullptr;  ///< the one at hand
+  Ramdisk* ramdisk_ = nullptr;
   Journal journal_;
   Intent intent_;
   Patched out_;
@@ -270,13 +329,13 @@ std::string partition_of(const LoadedImage& image) {
 }
 
 Result<Patched> patch_image(const LoadedImage& stock, const PatchRole& role,
-                            const std::vector<Recipe>& recipes) {
+                            const std::vector<Recipe>& recipes, const Context& context) {
   if (!stock.image)
     return fail(
         {.code = ErrorCode::Unsupported,
          .message = fmt::format("an image of kind {} cannot be patched yet", stock.format->kind),
          .hint = "boot, init_boot, vendor_boot and vbmeta images can."});
-  return Patcher(stock, role).run(recipes);
+  return Patcher(stock, role, context).run(recipes);
 }
 
 }  // namespace wexlo

@@ -55,7 +55,8 @@ struct PatchRole {
 /// byte. An edit that matched nothing is reported, not refused: see check_matches.
 /// Errors: Unexplained (with place), DoesNotFit, Unsupported (ramdisk form), and the parsers'.
 [[nodiscard]] Result<Patched> patch_image(const LoadedImage& stock, const PatchRole& role,
-                                          const std::vector<Recipe>& recipes);
+                                          const std::vector<Recipe>& recipes,
+                                          const Context& context = {});
 
 /// NoMatch, when an edit that may not miss matched nothing in any of the images it was tried on.
 /// @param reports  one list for each image, all in the recipes' order
@@ -63,13 +64,18 @@ struct PatchRole {
 
 /// What an edit pass means to have changed; anything else is unexplained.
 struct Intent {
-  std::map<std::string, std::string> entries;  ///< place in the ramdisk -> SHA-256 afterwards
-  std::map<std::string, std::string> causes;   ///< the same places -> what for
-  std::set<std::string> fields;                ///< header fields set by an edit
+  struct Meant {
+    std::string sha256;  ///< of the content afterwards
+    std::string cause;
+  };
+  using Entries = std::map<std::string, Meant>;  ///< by place in the ramdisk
+  std::map<std::size_t, Entries> ramdisks;       ///< by boot::RamdiskPart::index
+  std::set<std::string> fields;                  ///< header fields set by an edit
 };
 
 /// Compares stock and patched bytes structure by structure, independently of how they were made.
 /// Errors: Unexplained, and the parsers' (the output does not even read).
-[[nodiscard]] Status account(const LoadedImage& stock, Patched& patched, const Intent& intent);
+[[nodiscard]] Status account(const LoadedImage& stock, Patched& patched, const Intent& intent,
+                             const Context& context);
 
 }  // namespace wexlo

@@ -5,6 +5,8 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
+#include "image/prefix.hpp"
+#include "image/tail.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo::verified {
@@ -127,32 +129,50 @@ Result<std::optional<Footer>> find_footer(View image) {
   return out;
 }
 
+std::optional<bool> hash_matches(const Image& vbmeta, View content) {
+  const auto all = descriptors(vbmeta);
+  if (!all) return std::nullopt;
+  for (const Descriptor& descriptor : *all) {
+    const auto* hash = std::get_if<HashDescriptor>(&descriptor.value);
+    if (hash == nullptr || hash->digest.empty() || hash->image_size > content.size()) continue;
+    const auto kind = digest_named(hash->hash_algorithm);
+    if (!kind) continue;
+    const View covered = content.first(static_cast<std::size_t>(hash->image_size));
+    return equal(salted(*kind, hash->salt, covered), hash->digest);
+  }
+  return std::nullopt;
+}
+
 Result<std::optional<bool>> own_digest_matches(View image) {
   WEXLO_TRY(const auto footer, find_footer(image));
   if (!footer) return std::nullopt;
   const Blob bytes(to_bytes(image.subspan(footer->vbmeta_offset, footer->vbmeta_size)));
   WEXLO_TRY(const Image vbmeta, parse_vbmeta(bytes));
-  WEXLO_TRY(const auto all, descriptors(vbmeta));
-  for (const Descriptor& descriptor : all) {
-    const auto* hash = std::get_if<HashDescriptor>(&descriptor.value);
-    if (hash == nullptr || hash->digest.empty() || hash->image_size > image.size()) continue;
-    const auto kind = digest_named(hash->hash_algorithm);
-    if (!kind) continue;
-    const View content = image.first(static_cast<std::size_t>(hash->image_size));
-    return equal(salted(*kind, hash->salt, content), hash->digest);
-  }
-  return std::nullopt;
+  WEXLO_CHECK(descriptors(vbmeta));
+  return hash_matches(vbmeta, image);
 }
 
 Result<std::vector<std::string>> rebuild_tail(Image& image, View stock) {
   std::vector<std::string> notes;
   WEXLO_TRY(const auto footer, find_footer(stock));
   const std::uint64_t stock_end = stock.size() - image.tail().size();
+  const auto stale = [&](bool is, std::string_view what) {
+    if (is) notes.push_back(fmt::format("{} is stale now: an unlocked phone goes on.", what));
+  };
+  stale(has_older_signature(image.tail().view()), "The older boot signature behind the image");
+  const Section* signature = image.section("boot_signature");
+  stale(signature != nullptr && !signature->bytes.empty(), "The boot signature section");
+  const auto refresh_prefix = [&] {
+    if (std::string note = prefix::refresh(image, stock, stock_end); !note.empty())
+      notes.push_back(std::move(note));
+  };
   if (!footer) {
     WEXLO_TRY(Bytes tail, plain_tail(image, stock));
     image.set_tail(Blob(std::move(tail)));
+    refresh_prefix();
     return notes;
   }
+  refresh_prefix();  // the footer's digest is over it
   // The original image may have ended without the last section's padding.
   if (footer->original_image_size + image.page() <= stock_end ||
       footer->vbmeta_offset < footer->original_image_size || footer->vbmeta_size > kMaxVbmeta)

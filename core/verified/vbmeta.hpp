@@ -90,6 +90,10 @@ struct Footer {
 /// no hash descriptor with a digest of its own in it.
 [[nodiscard]] Result<std::optional<bool>> own_digest_matches(View image);
 
+/// Does the struct's first hash descriptor with a digest agree with `content` (its first image_size
+/// bytes)? nullopt: there is none, or it covers more than `content`.
+[[nodiscard]] std::optional<bool> hash_matches(const Image& vbmeta, View content);
+
 /// Puts the stock image's tail (padding, and the footer with its vbmeta struct, when there is one)
 /// behind changed sections: the partition's size stays, the footer and its hash descriptor are
 /// made true for the new content, a signature goes stale with that.

@@ -1,4 +1,5 @@
 #include "image/boot.hpp"
+#include "image/fragments.hpp"
 
 #include "support/boot.hpp"
 
@@ -149,7 +150,7 @@ TEST_CASE("boot: init_boot is told from boot by its missing kernel") {
   b.kernel.clear();
   CHECK(boot::partition_kind(*boot::parse_boot(blob(b.done()))) == "init_boot");
   b.ramdisk.clear();
-  CHECK(boot::ramdisk_section(*boot::parse_boot(blob(b.done()))).empty());
+  CHECK(boot::ramdisk_parts(*boot::parse_boot(blob(b.done()))).empty());
 }
 
 TEST_CASE("vendor_boot: identity over versions and page sizes") {
@@ -171,13 +172,10 @@ TEST_CASE("vendor_boot: a lone fragment may be replaced and its table entry foll
   VendorBootBytes v;
   v.ramdisk = noise(9000, 1);
   auto image = boot::parse_vendor_boot(blob(v.done()));
-  CHECK(boot::ramdisk_section(*image) == "vendor_ramdisk");
+  CHECK(boot::ramdisk_parts(*image).front().section == "vendor_ramdisk");
   v.ramdisk = noise(5000, 2);
-  REQUIRE(image->replace("vendor_ramdisk", blob(v.ramdisk)));
-  REQUIRE(boot::refresh(*image, {}));
+  REQUIRE(boot::replace_ramdisk(*image, 0, blob(v.ramdisk)));
   check_same(image->write(), as_view(v.done()));
-  v.fragments = {3000, 2000};
-  CHECK(boot::ramdisk_section(*boot::parse_vendor_boot(blob(v.done()))).empty());
 }
 
 TEST_CASE("image: fields that are not there, values and sections that do not fit") {

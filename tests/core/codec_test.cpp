@@ -16,6 +16,9 @@ const Sample kSamples[] = {
     {Compression::Lz4Legacy, [](const std::string& s) { return test::lz4_legacy(s); }},
     {Compression::Xz, [](const std::string& s) { return test::xz(s); }},
     {Compression::Bzip2, [](const std::string& s) { return test::bzip2(s); }},
+    {Compression::Lz4Frame, [](const std::string& s) { return test::lz4_frame(s); }},
+    {Compression::Lzma, [](const std::string& s) { return test::lzma(s); }},
+    {Compression::Zstd, [](const std::string& s) { return test::zstd(s); }},
 };
 
 std::string content() {
@@ -49,7 +52,7 @@ TEST_CASE("codec: each format is told by its first bytes and decodes") {
     const std::string packed = sample.make(content());
     CHECK(detect_compression(as_view(packed)) == sample.kind);
     CHECK(compression_named(compression_name(sample.kind)) == sample.kind);
-    const auto decoded = decode(sample.kind, as_view(packed), 1u << 20);
+    const auto decoded = decode(sample.kind, as_view(packed), {.bytes = 1u << 20});
     REQUIRE(decoded);
     CHECK(decoded->consumed == packed.size());
     check_same(decoded->bytes, as_view(content()));
@@ -67,7 +70,7 @@ TEST_CASE("codec: what encodes decodes again, and twice the same") {
       const auto packed = encode(sample.kind, as_view(data));
       REQUIRE(packed);
       CHECK(*encode(sample.kind, as_view(data)) == *packed);
-      const auto decoded = decode(sample.kind, *packed, 1u << 20);
+      const auto decoded = decode(sample.kind, *packed, {.bytes = 1u << 20});
       REQUIRE(decoded);
       check_same(decoded->bytes, as_view(data));
     }
@@ -92,7 +95,7 @@ TEST_CASE("codec: every shorter prefix is an error, and never a crash") {
     for (std::size_t size = 0; size < packed.size(); ++size) {
       CAPTURE(compression_name(sample.kind));
       CAPTURE(size);
-      CHECK_FALSE(decode(sample.kind, as_view(packed).first(size), 1u << 20));
+      CHECK_FALSE(decode(sample.kind, as_view(packed).first(size), {.bytes = 1u << 20}));
     }
   }
 }
@@ -102,7 +105,7 @@ TEST_CASE("codec: flipped bytes are refused or decode, within the limit") {
     std::string packed = sample.make(content());
     for (std::size_t at = 0; at < packed.size(); at += 1 + packed.size() / 300) {
       packed[at] = static_cast<char>(packed[at] ^ 0x5a);
-      if (const auto decoded = decode(sample.kind, as_view(packed), 1u << 20))
+      if (const auto decoded = decode(sample.kind, as_view(packed), {.bytes = 1u << 20}))
         CHECK(decoded->bytes.size() <= 1u << 20);
       packed[at] = static_cast<char>(packed[at] ^ 0x5a);
     }
@@ -112,7 +115,7 @@ TEST_CASE("codec: flipped bytes are refused or decode, within the limit") {
 TEST_CASE("codec: output beyond the limit is refused") {
   for (const Sample& sample : kSamples) {
     const auto bomb =
-        decode(sample.kind, as_view(sample.make(std::string(4u << 20, 'a'))), 1u << 20);
+        decode(sample.kind, as_view(sample.make(std::string(4u << 20, 'a'))), {.bytes = 1u << 20});
     REQUIRE_FALSE(bomb);
     CHECK(bomb.error().code == ErrorCode::LimitExceeded);
   }
@@ -123,7 +126,7 @@ TEST_CASE("codec: bytes behind a stream are left to the caller") {
     CAPTURE(compression_name(sample.kind));
     const std::string packed = sample.make(content());
     for (const std::string& behind : {std::string(100, '\0'), std::string("\0\0\0\0tail", 8)}) {
-      const auto decoded = decode(sample.kind, as_view(packed + behind), 1u << 20);
+      const auto decoded = decode(sample.kind, as_view(packed + behind), {.bytes = 1u << 20});
       REQUIRE(decoded);
       CHECK(decoded->consumed == packed.size());
     }
@@ -132,7 +135,7 @@ TEST_CASE("codec: bytes behind a stream are left to the caller") {
 
 TEST_CASE("lz4 legacy: the trailing size some makers write belongs to the stream") {
   const std::string packed = test::lz4_legacy(content(), true);
-  const auto decoded = decode(Compression::Lz4Legacy, as_view(packed), 1u << 20);
+  const auto decoded = decode(Compression::Lz4Legacy, as_view(packed), {.bytes = 1u << 20});
   REQUIRE(decoded);
   CHECK(decoded->consumed == packed.size());
   const Framing framing = framing_of(Compression::Lz4Legacy, as_view(packed), content().size());
@@ -150,14 +153,14 @@ TEST_CASE("lz4 legacy: content of more than one block, and of exactly one") {
     const std::string data = std::string(size, 'x');
     for (const bool trailer : {false, true}) {
       const std::string packed = test::lz4_legacy(data, trailer);
-      const auto decoded =
-          decode(Compression::Lz4Legacy, as_view(packed + std::string(8, '\0')), 64u << 20);
+      const auto decoded = decode(Compression::Lz4Legacy, as_view(packed + std::string(8, '\0')),
+                                  {.bytes = 64u << 20});
       REQUIRE(decoded);
       CHECK(decoded->bytes.size() == size);
       CHECK(decoded->consumed == packed.size());
     }
     const auto ours = encode(Compression::Lz4Legacy, as_view(data));
-    CHECK(decode(Compression::Lz4Legacy, *ours, 64u << 20)->bytes.size() == size);
+    CHECK(decode(Compression::Lz4Legacy, *ours, {.bytes = 64u << 20})->bytes.size() == size);
   }
 }
 
@@ -170,7 +173,7 @@ TEST_CASE("gzip: the stock member's header is carried over") {
   CHECK(framing.header.size() == 23);
   const auto packed = encode(Compression::Gzip, as_view("new content"), framing);
   CHECK(text(View(*packed).first(23)) == named.substr(0, 23));
-  CHECK(text(decode(Compression::Gzip, *packed, 100)->bytes) == "new content");
+  CHECK(text(decode(Compression::Gzip, *packed, {.bytes = 100})->bytes) == "new content");
 }
 
 TEST_CASE("xz: the stock stream's check is carried over") {

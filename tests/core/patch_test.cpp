@@ -2,6 +2,7 @@
 
 #include "base/digest.hpp"
 #include "image/boot.hpp"
+#include "image/fragments.hpp"
 #include "support/boot.hpp"
 #include "support/vbmeta.hpp"
 #include "verified/vbmeta.hpp"
@@ -53,7 +54,7 @@ Patched patch(const std::string& image, const std::vector<Recipe>& recipes) {
 
 Ramdisk ramdisk_of(const Bytes& bytes) {
   const auto image = load(text(bytes));
-  return *parse_ramdisk(image.image->section(boot::ramdisk_section(*image.image))->bytes);
+  return *parse_ramdisk(boot::ramdisk_parts(*image.image).front().bytes);
 }
 
 std::string at(const Ramdisk& ramdisk, const std::string& place) {
@@ -255,12 +256,12 @@ TEST_CASE("account: changes that no edit explains are refused, wherever they are
     bad.bytes = good.bytes;
     bad.bytes[at] ^= std::byte{1};
     CAPTURE(at);
-    CHECK_FALSE(account(loaded, bad, Intent{}));
+    CHECK_FALSE(account(loaded, bad, Intent{}, Context{}));
   }
   // The same edits, but for one place that was not meant.
   Patched unmeant{.bytes = good.bytes};
   Intent less;
-  const auto refused = account(loaded, unmeant, less);
+  const auto refused = account(loaded, unmeant, less, Context{});
   REQUIRE_FALSE(refused);
   CHECK(refused.error().code == ErrorCode::Unexplained);
 }

@@ -59,25 +59,91 @@ std::string BootBytes::done() const {
 }
 
 std::string VendorBootBytes::done() const {
-  std::string table;
-  std::vector<std::size_t> sizes = fragments;
-  if (sizes.empty()) sizes.push_back(ramdisk.size());
-  std::size_t at = 0;
-  for (const std::size_t size : sizes) {
+  std::string table, all = ramdisk;
+  std::size_t count = 0, at = 0;
+  const auto row = [&](const std::string& title, std::size_t size, unsigned type,
+                       std::uint32_t board) {
     table += le32(static_cast<std::uint32_t>(size)) + le32(static_cast<std::uint32_t>(at)) +
-             le32(1) + field(at == 0 ? "" : "dlkm", 32) + field("", 64);
+             le32(type) + field(title, 32) + le32(board) + field("", 60);
     at += size;
+    ++count;
+  };
+  std::vector<std::size_t> sizes = fragments;
+  if (sizes.empty() && named.empty()) sizes.push_back(ramdisk.size());
+  for (const std::size_t size : sizes)
+    row(at == 0 ? "" : "dlkm", size, 1, 0);
+  for (const Named& one : named) {
+    row(one.name, one.bytes.size(), one.type, one.board);
+    all += one.bytes;
   }
   std::string h = "VNDRBOOT" + le32(version) + le32(static_cast<std::uint32_t>(page)) +
-                  le32(0x10008000) + le32(0x11000000) + le32(size32(ramdisk)) +
-                  field(cmdline, 2048) + le32(0x10000100) + field("vernier", 16) +
-                  le32(version == 3 ? 2112 : 2128) + le32(size32(dtb)) + le64(0x11f00000);
+                  le32(0x10008000) + le32(0x11000000) + le32(size32(all)) + field(cmdline, 2048) +
+                  le32(0x10000100) + field("vernier", 16) + le32(version == 3 ? 2112 : 2128) +
+                  le32(size32(dtb)) + le64(0x11f00000);
   if (version == 4)
-    h += le32(size32(table)) + le32(static_cast<std::uint32_t>(sizes.size())) + le32(108) +
+    h += le32(size32(table)) + le32(static_cast<std::uint32_t>(count)) + le32(108) +
          le32(size32(bootconfig));
-  std::string out = padded(h, page) + padded(ramdisk, page) + padded(dtb, page);
+  std::string out = padded(h, page) + padded(all, page) + padded(dtb, page);
   if (version == 4) out += padded(table, page) + padded(bootconfig, page);
   return out;
+}
+
+std::string device_tree(const std::string& model, const std::string& compatible,
+                        const std::string& bootargs) {
+  std::string strings = std::string("model") + '\0' + "compatible" + '\0' + "bootargs" + '\0';
+  const auto property = [](std::uint32_t name, const std::string& value) {
+    return be32(3) + be32(size32(value) + 1) + be32(name) + padded(value + '\0', 4);
+  };
+  std::string body = be32(1) + be32(0) + property(0, model) + property(6, compatible);
+  if (!bootargs.empty())
+    body += be32(1) + padded(std::string("chosen") + '\0', 4) + property(17, bootargs) + be32(2);
+  body += be32(2) + be32(9);
+  const std::uint32_t at = 40 + 16;
+  std::string out = be32(0xd00dfeed) + be32(at + size32(body) + size32(strings)) + be32(at) +
+                    be32(at + size32(body)) + be32(40) + be32(17) + be32(16) + be32(0) +
+                    be32(size32(strings)) + be32(size32(body));
+  return out + field("", 16) + body + strings;
+}
+
+std::string TableBytes::done() const {
+  std::vector<Row> all = rows;
+  if (all.empty())
+    for (std::size_t i = 0; i < blobs.size(); ++i)
+      all.push_back({i, static_cast<std::uint32_t>(i + 1), 0, 0});
+  std::vector<std::uint32_t> places;
+  std::string body;
+  const auto first = static_cast<std::uint32_t>(32 + 32 * all.size());
+  for (const std::string& blob : blobs) {
+    places.push_back(first + size32(body));
+    body += padded(blob, 8);
+  }
+  std::string table;
+  for (const Row& row : all)
+    table += be32(size32(blobs[row.blob])) + be32(places[row.blob]) + be32(row.id) + be32(row.rev) +
+             be32(row.flags) + field("", 12);
+  return be32(0xd7b7ab1e) + be32(first + size32(body)) + be32(32) + be32(32) +
+         be32(static_cast<std::uint32_t>(all.size())) + be32(32) + be32(2048) + be32(version) +
+         table + body;
+}
+
+std::string arm64_kernel(const std::string& release, const std::string& config) {
+  std::string out = le32(0x91005a4d) + le32(0x14000000) + le64(0) + le64(1u << 21) + le64(10) +
+                    field("", 24) + "ARMd" + le32(0);
+  out += noise(3000, 9) + "%s version %s (" + '\0' + "Linux version " + release +
+         " (tarn@korvale) (gcc 12) #1 SMP\n" + '\0';
+  if (!config.empty()) out += "IKCFG_ST" + gzip(config) + "IKCFG_ED";
+  return padded(out + noise(2000, 10), 8);
+}
+
+std::string chipset_header(const std::string& name, const std::string& part) {
+  std::string out = le32(0x58881688) + le32(size32(part)) + field(name, 32);
+  return out + std::string(512 - out.size(), '\xff');
+}
+
+std::string sealed(const std::string& image) {
+  const std::string head =
+      std::string("DHTB\x01\0\0\0", 8) + sha256(image) + field("", 8) + le32(size32(image));
+  return field(head, 512) + image;
 }
 
 std::string first_ramdisk() {

@@ -23,9 +23,38 @@ struct VendorBootBytes {
   std::size_t page = 4096;
   std::string ramdisk, dtb, bootconfig, cmdline = "console=ttyKV0";
   std::vector<std::size_t> fragments;  ///< empty: one, all of the ramdisk
+  struct Named {
+    std::string name;
+    unsigned type = 1;
+    std::string bytes;
+    std::uint32_t board = 0;  ///< first word of the board id
+  };
+  std::vector<Named> named;  ///< instead of ramdisk and fragments
 
   [[nodiscard]] std::string done() const;
 };
+
+/// A flattened device tree with a root node alone.
+[[nodiscard]] std::string device_tree(const std::string& model, const std::string& compatible,
+                                      const std::string& bootargs = "");
+/// A device-tree table; blobs may be named by several rows.
+struct TableBytes {
+  unsigned version = 0;
+  std::vector<std::string> blobs;
+  struct Row {
+    std::size_t blob;
+    std::uint32_t id = 0, rev = 0, flags = 0;
+  };
+  std::vector<Row> rows;  ///< empty: one for each blob
+  [[nodiscard]] std::string done() const;
+};
+
+/// A raw arm64 kernel with its header, a banner and, where wanted, an embedded configuration.
+[[nodiscard]] std::string arm64_kernel(const std::string& release, const std::string& config = "");
+/// The 512 bytes that some chipsets want before a part.
+[[nodiscard]] std::string chipset_header(const std::string& name, const std::string& part);
+/// The sealed 512-byte prefix: a digest and a length.
+[[nodiscard]] std::string sealed(const std::string& image);
 
 /// A small ramdisk as a phone's first one looks: folders, /init, a property file, an fstab.
 [[nodiscard]] std::string first_ramdisk();

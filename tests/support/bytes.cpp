@@ -2,9 +2,12 @@
 
 #include <bzlib.h>
 #include <lz4.h>
+#include <lz4frame.h>
+#include <lz4hc.h>
 #include <lzma.h>
 #include <stdlib.h>
 #include <zlib.h>
+#include <zstd.h>
 
 #include <algorithm>
 #include <cstdio>
@@ -110,6 +113,51 @@ std::string lz4_legacy(const std::string& data, bool size_trailer) {
         le32(static_cast<std::uint32_t>(size)) + packed.substr(0, static_cast<std::size_t>(size));
   }
   if (size_trailer) out += le32(static_cast<std::uint32_t>(data.size()));
+  return out;
+}
+
+std::string lz4_block(const std::string& data, int level) {
+  constexpr std::size_t kBlock = 8u << 20;
+  std::string out = le32(0x184C2102);
+  for (std::size_t at = 0; at < data.size(); at += kBlock) {
+    const std::string block = data.substr(at, kBlock);
+    std::string packed(static_cast<std::size_t>(LZ4_compressBound(static_cast<int>(kBlock))), '\0');
+    const int size = LZ4_compress_HC(block.data(), packed.data(), static_cast<int>(block.size()),
+                                     static_cast<int>(packed.size()), level);
+    out +=
+        le32(static_cast<std::uint32_t>(size)) + packed.substr(0, static_cast<std::size_t>(size));
+  }
+  return out;
+}
+
+std::string lz4_frame(const std::string& data, int level) {
+  LZ4F_preferences_t wanted = LZ4F_INIT_PREFERENCES;
+  wanted.compressionLevel = level;
+  wanted.frameInfo.contentChecksumFlag = LZ4F_contentChecksumEnabled;
+  std::string out(LZ4F_compressFrameBound(data.size(), &wanted), '\0');
+  out.resize(LZ4F_compressFrame(out.data(), out.size(), data.data(), data.size(), &wanted));
+  return out;
+}
+
+std::string lzma(const std::string& data, unsigned preset) {
+  lzma_options_lzma options;
+  lzma_lzma_preset(&options, preset);
+  lzma_stream stream = LZMA_STREAM_INIT;
+  const bool ready = lzma_alone_encoder(&stream, &options) == LZMA_OK;
+  std::string out(data.size() * 2 + 4096, '\0');
+  stream.next_in = reinterpret_cast<const std::uint8_t*>(data.data());
+  stream.avail_in = data.size();
+  stream.next_out = reinterpret_cast<std::uint8_t*>(out.data());
+  stream.avail_out = out.size();
+  if (!ready || lzma_code(&stream, LZMA_FINISH) != LZMA_STREAM_END) return {};
+  out.resize(stream.total_out);
+  lzma_end(&stream);
+  return out;
+}
+
+std::string zstd(const std::string& data, int level) {
+  std::string out(ZSTD_compressBound(data.size()), '\0');
+  out.resize(ZSTD_compress(out.data(), out.size(), data.data(), data.size(), level));
   return out;
 }
 

@@ -27,6 +27,10 @@ namespace wexlo::test {
 [[nodiscard]] std::string xz(const std::string& data, bool crc32 = true);
 [[nodiscard]] std::string bzip2(const std::string& data);
 [[nodiscard]] std::string lz4_legacy(const std::string& data, bool size_trailer = false);
+[[nodiscard]] std::string lz4_block(const std::string& data, int level);  ///< legacy, at a level
+[[nodiscard]] std::string lz4_frame(const std::string& data, int level = 9);
+[[nodiscard]] std::string lzma(const std::string& data, unsigned preset = 6);
+[[nodiscard]] std::string zstd(const std::string& data, int level = 9);
 [[nodiscard]] std::string sha1(const std::string& data);    ///< raw bytes
 [[nodiscard]] std::string sha256(const std::string& data);  ///< raw bytes
 [[nodiscard]] std::string hex_of(const std::string& raw);

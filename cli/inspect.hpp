@@ -1,0 +1,17 @@
+#pragma once
+/// The two forms of what inspect found.
+
+#include <string>
+
+#include "job/inspect.hpp"
+#include "reply.hpp"
+
+namespace wexlo::cli {
+
+[[nodiscard]] Json inspection_json(const Inspection& item);
+/// For people; ends with a line end.
+[[nodiscard]] std::string inspection_text(const Inspection& item, const Session& session);
+/// What somebody has to know: permissive words, parts that do not read, joins a kernel refuses.
+void add_findings(const Inspection& item, Reply& reply);
+
+}  // namespace wexlo::cli

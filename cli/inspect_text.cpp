@@ -1,0 +1,263 @@
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "inspect.hpp"
+#include "time_text.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+/// One item told to people.
+class Teller {
+ public:
+  Teller(const Inspection& item, const Session& session) : item_(item), session_(session) {}
+
+  std::string text() {
+    out_ += session_.paint.heading(printable(item_.path)) + "\n";
+    std::string shells;
+    for (const Layer& layer : item_.layers)
+      shells += fmt::format("{}{}{}", shells.empty() ? "" : " > ", layer.kind,
+                            layer.detail.empty() ? "" : " (" + layer.detail + ")");
+    line("kind", shells + (item_.size != 0 ? ", " + human_size(item_.size) : ""));
+    line("build", item_.build.fingerprint);
+    line("device", item_.build.device);
+    line("patch level", item_.build.patch_level);
+    if (item_.build.timestamp) line("built", utc_time(*item_.build.timestamp));
+    starts(item_.starts);
+    if (!item_.partitions.empty()) partitions();
+    if (item_.image) image(*item_.image);
+    return out_;
+  }
+
+ private:
+  void line(std::string_view name, std::string_view value) {
+    if (!value.empty()) out_ += fmt::format("  {:<14}{}\n", name, printable(value));
+  }
+
+  void partitions() {
+    const bool packed = std::ranges::any_of(
+        item_.partitions, [](const PartitionFacts& one) { return one.operations > 0; });
+    Table table(packed ? std::vector<std::string>{"partition", ">size", ">in package",
+                                                  ">operations", "SHA-256"}
+                       : std::vector<std::string>{"partition", ">size"});
+    for (const PartitionFacts& one : item_.partitions) {
+      std::vector<std::string> cells{one.name, human_size(one.size)};
+      if (packed) {
+        cells.push_back(human_size(one.stored_size));
+        cells.push_back(fmt::format("{}", one.operations));
+        cells.push_back(shorten(one.sha256));
+      }
+      table.row(std::move(cells));
+    }
+    out_ += "\n" + table.text(session_.paint);
+  }
+
+  std::string shorten(const std::string& digest) const {
+    return session_.globals.verbose || digest.size() < 16 ? digest : digest.substr(0, 16) + "…";
+  }
+
+  std::string joined(const std::vector<StartPart>& parts) const {
+    std::string out;
+    for (const StartPart& part : parts) {
+      const std::string what = part.name.empty() ? part.type : part.name + ", " + part.type;
+      out += fmt::format("{}{} ({})", out.empty() ? "" : " + ", part.partition, printable(what));
+    }
+    return out;
+  }
+
+  void starts(const Starts& starts) {
+    line("normal start", joined(starts.normal));
+    line("recovery", joined(starts.recovery));
+  }
+
+  void kernel(const kernel::Kernel& kernel) {
+    std::string what = kernel.form;
+    if (kernel.compression != "none") what += ", " + kernel.compression;
+    if (kernel.decoded_size != 0) what += fmt::format(" ({} decoded)", human_size(kernel.decoded_size));
+    if (!kernel.wrapping.empty()) what += ", behind a " + kernel.wrapping;
+    if (!kernel.config.empty()) what += ", with its configuration";
+    line("kernel", what);
+    line("", kernel.banner.empty() ? "no version banner found" : kernel.banner);
+  }
+
+  void origin(const Origin& origin) {
+    const bool good = origin.word == "pristine";
+    const std::string word = good                       ? session_.paint.good(origin.word)
+                             : origin.word == "altered" ? session_.paint.bad(origin.word)
+                                                        : session_.paint.warning(origin.word);
+    out_ += fmt::format("  {:<14}{}: {}\n", "origin", word, printable(origin.reason));
+    for (const Sign& sign : origin.signs)
+      line("", fmt::format("- {}: {}", sign.kind, sign.text));
+  }
+
+  void ramdisks(const ImageInfo& info) {
+    const bool fragments = !info.ramdisks.empty() && !info.ramdisks.front().type.empty();
+    const bool settings = !info.ramdisks.empty() && !info.ramdisks.front().encoders.empty();
+    if (!fragments && !settings) return;
+    Table table({"ramdisk", "type", ">offset", ">size", ">entries", ">decoded", "compression",
+                 settings ? "encoder (how much of it was tried)" : "board"});
+    for (const RamdiskInfo& one : info.ramdisks) {
+      std::string last = one.board_id.empty() ? "any" : one.board_id;
+      if (settings) last.clear();
+      for (std::size_t i = 0; i < one.encoders.size(); ++i)
+        last += fmt::format("{}{} ({})", i == 0 ? "" : "; ", one.encoders[i], one.proofs[i]);
+      table.row({printable(one.title), one.type.empty() ? "-" : one.type,
+                 fmt::format("0x{:x}", one.offset), fmt::format("{}", one.size),
+                 fmt::format("{}", one.entries), human_size(one.decoded_size), one.compression,
+                 last});
+    }
+    out_ += "\n" + table.text(session_.paint);
+  }
+
+  void trees(const ImageInfo& info) {
+    if (info.trees.empty()) return;
+    Table table({"device tree in", ">offset", ">size", "model", "compatible", "table entry"});
+    for (const TreeInfo& tree : info.trees) {
+      std::string entries = tree.compression == "none" ? "" : tree.compression + " ";
+      for (const std::string& entry : tree.entries)
+        entries += (entries.empty() ? "" : "; ") + entry;
+      table.row({tree.part, fmt::format("0x{:x}", tree.offset), fmt::format("{}", tree.size),
+                 tree.model.empty() ? (tree.overlay ? "(overlay)" : "-") : printable(tree.model),
+                 printable(fmt::format("{}", fmt::join(tree.compatible, ", "))), entries});
+    }
+    out_ += "\n" + table.text(session_.paint);
+  }
+
+  void around(const ImageInfo& info) {
+    if (!info.prefix_kind.empty())
+      line("before it", fmt::format("{} bytes of a maker's, kind {}{}",
+                                    info.prefix_size, info.prefix_kind,
+                                    !info.prefix_true  ? ""
+                                    : *info.prefix_true ? ", true"
+                                                        : ", not true"));
+    std::string behind;
+    for (const TailInfo& item : info.tail)
+      behind += fmt::format("{}{} {}", behind.empty() ? "" : ", ", item.size, item.kind);
+    line("behind it", behind);
+    if (info.boot_signature && info.boot_signature->digest_matches)
+      line("boot signature", *info.boot_signature->digest_matches
+                                 ? "its digest is true for this image"
+                                 : "its digest does not match this image");
+  }
+
+  void image(const ImageInfo& info) {
+    line("header", info.page_size == 0 ? fmt::format("version {}", info.header_version)
+                                       : fmt::format("version {}, pages of {}", info.header_version,
+                                                     info.page_size));
+    line("os version", info.os_version);
+    line("patch level", info.patch_level);
+    line("cmdline", info.cmdline);
+    line("name", info.name);
+    if (info.kernel) kernel(*info.kernel);
+    starts(info.starts);
+    if (info.id_matches)
+      line("id digest", *info.id_matches ? "true" : "follows no known recipe, or is stale");
+    around(info);
+    origin(info.origin);
+    for (const std::string& edit : info.journal)
+      line("", "- " + edit);
+    for (const PermissiveWord& word : info.permissive)
+      out_ += fmt::format("  {:<14}{}\n", "SELinux",
+                          session_.paint.bad("permissive by " + printable(word.word)) + " in " +
+                              printable(word.where));
+    if (!info.parts.empty()) {
+      Table table({"part", ">offset", ">size", "compression", "SHA-256", ""});
+      for (const PartInfo& part : info.parts)
+        table.row({part.name, fmt::format("0x{:x}", part.offset), fmt::format("{}", part.size),
+                   part.compression, shorten(part.sha256), printable(part.detail)});
+      out_ += "\n" + table.text(session_.paint);
+    }
+    ramdisks(info);
+    trees(info);
+    if (session_.globals.verbose && !info.bootconfig.empty()) {
+      out_ += "\n";
+      line("bootconfig", info.bootconfig);
+    }
+    if (info.footer) footer(*info.footer);
+    if (info.vbmeta) vbmeta(*info.vbmeta, false);
+  }
+
+  void footer(const FooterInfo& footer) {
+    out_ += "\n";
+    line("verified boot",
+         fmt::format("footer: image of {} bytes, struct of {} bytes at 0x{:x}",
+                     footer.original_image_size, footer.vbmeta_size, footer.vbmeta_offset));
+    if (footer.digest_matches)
+      line("", *footer.digest_matches ? "its digest is true for this image"
+                                      : "its digest does not match this image");
+    vbmeta(footer.vbmeta, true);
+  }
+
+  void vbmeta(const VbmetaInfo& info, bool footer) {
+    line("algorithm", info.algorithm);
+    line("public key",
+         info.public_key_sha256.empty() ? "" : "SHA-256 " + shorten(info.public_key_sha256));
+    line("rollback", fmt::format("index {}", info.rollback_index));
+    // In a footer's struct flags mean nothing while they are 0, and are fatal otherwise.
+    if (footer && info.flags == 0) return descriptors(info);
+    line("flags", info.flag_names.empty()
+                      ? "0 (verification on)"
+                      : fmt::format("{} ({})", info.flags, fmt::join(info.flag_names, ", ")));
+    descriptors(info);
+  }
+
+  void descriptors(const VbmetaInfo& info) {
+    if (info.descriptors.empty()) return;
+    Table table({"descriptor", "partition", "what it says"});
+    for (const DescriptorInfo& descriptor : info.descriptors)
+      table.row(row_of(descriptor));
+    out_ += "\n" + table.text(session_.paint);
+  }
+
+  std::vector<std::string> row_of(const DescriptorInfo& descriptor) const {
+    std::string says;
+    for (const auto& [name, value] : descriptor.values) {
+      const bool digest = value.size() >= 40;
+      if (descriptor.kind == "property") {
+        says += (says.empty() ? "" : " = ") + printable(value);
+        continue;
+      }
+      if (!session_.globals.verbose && (value.empty() || value == "0" || name == "salt")) continue;
+      says += fmt::format("{}{} {}", says.empty() ? "" : ", ", name,
+                          digest ? shorten(value) : printable(value));
+      if (!session_.globals.verbose && name == "tree_size") {
+        says += ", root " + shorten(descriptor.values.back().second);
+        break;
+      }
+    }
+    return {descriptor.kind, printable(descriptor.partition), says};
+  }
+
+  const Inspection& item_;
+  const Session& session_;
+  std::string out_;
+};
+
+}  // namespace
+
+std::string inspection_text(const Inspection& item, const Session& session) {
+  return Teller(item, session).text();
+}
+
+void add_findings(const Inspection& item, Reply& reply) {
+  for (const std::string& problem : item.starts.problems)
+    reply.findings.push_back({"problem", "joined-ramdisk", problem, item.path});
+  if (!item.image) return;
+  for (const std::string& problem : item.image->starts.problems)
+    reply.findings.push_back({"problem", "joined-ramdisk", problem, item.path});
+  for (const PermissiveWord& word : item.image->permissive)
+    reply.findings.push_back({"warning", "selinux-permissive",
+                              fmt::format("SELinux is made permissive by \"{}\" in {}",
+                                          printable(word.word), printable(word.where)),
+                              item.path});
+  for (const RamdiskInfo& one : item.image->ramdisks)
+    if (!one.trouble.empty())
+      reply.findings.push_back({"warning", "ramdisk-unread", one.title + ": " + one.trouble, item.path});
+  if (item.image->origin.word == "altered")
+    reply.findings.push_back({"warning", "altered-image", item.image->origin.reason, item.path});
+}
+
+}  // namespace wexlo::cli

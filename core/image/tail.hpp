@@ -1,0 +1,23 @@
+#pragma once
+/// What stands behind an image's last section: docs/formats/wrappings.md.
+
+#include <string>
+#include <vector>
+
+#include "base/bytes.hpp"
+
+namespace wexlo {
+
+struct TailItem {
+  std::string_view kind;     ///< "enforcing trailer", "older boot signature", "zeros", "0xff",
+                             ///< "vbmeta", "verified-boot footer", "other bytes"
+  std::uint64_t offset = 0;  ///< from the tail's start
+  std::uint64_t size = 0;    ///< bytes
+};
+/// In their order, without gaps.
+[[nodiscard]] std::vector<TailItem> tail_items(View tail);
+
+/// The older boot signature directly behind the sections: a DER sequence over the image.
+[[nodiscard]] bool has_older_signature(View tail);
+
+}  // namespace wexlo

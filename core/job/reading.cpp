@@ -1,0 +1,57 @@
+#include "job/reading.hpp"
+
+#include "base/digest.hpp"
+
+namespace wexlo {
+
+std::optional<Blob> ImageReading::find(std::string_view place) const {
+  for (auto at = ramdisks.rbegin(); at != ramdisks.rend(); ++at) {
+    if (!at->ramdisk) continue;
+    if (const auto entry = find_entry(*at->ramdisk, place))
+      return content_of(*at->ramdisk, *entry);
+  }
+  return std::nullopt;
+}
+
+Result<ImageReading> read_deep(const Image& image, const Context& context) {
+  ImageReading out;
+  out.sha256.resize(image.sections().size());
+  for (const boot::RamdiskPart& part : boot::ramdisk_parts(image))
+    out.ramdisks.push_back({part, {}, {}});
+  const DecodeLimit limit = decode_limit(context);
+  TaskGroup tasks(context);
+  for (ReadRamdisk& one : out.ramdisks)
+    tasks.submit(0, [&one, limit]() -> Status {
+      auto ramdisk = parse_ramdisk(one.part.bytes, limit);
+      if (ramdisk)
+        one.ramdisk = std::move(*ramdisk);
+      else
+        one.trouble = at_base(std::move(ramdisk).error(), one.part.offset + one.part.header.size());
+      return {};
+    });
+  const Section* section = image.section("kernel");
+  if (section != nullptr && !section->bytes.empty())
+    tasks.submit(0, [&out, section]() -> Status {
+      out.kernel = kernel::read(section->bytes);
+      return {};
+    });
+  for (std::size_t i = 0; i < image.sections().size(); ++i) {
+    if (image.sections()[i].bytes.empty()) continue;
+    tasks.submit(0, [&sum = out.sha256[i], bytes = image.sections()[i].bytes]() -> Status {
+      sum = sha256_hex(bytes.view());
+      return {};
+    });
+  }
+  WEXLO_CHECK(tasks.wait());
+  for (const Section& one : image.sections()) {
+    const bool kernel = one.name == "kernel" && out.kernel;
+    // A table as an image of its own: its sections lie behind the header that names them.
+    Blob place = kernel ? out.kernel->trees : one.bytes;
+    if (image.kind() == "dt-table") place = dt::whole_table(image);
+    const dt::Form form = dt::form_of(place.view());
+    if (form != dt::Form::None) out.trees.push_back({one.name, form, dt::blobs(place)});
+  }
+  return out;
+}
+
+}  // namespace wexlo

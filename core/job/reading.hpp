@@ -1,0 +1,41 @@
+#pragma once
+/// An image read as deep as it goes, once, for those who tell, judge or compare it.
+
+#include <map>
+#include <optional>
+
+#include "firmware/formats.hpp"
+#include "image/fragments.hpp"
+#include "image/kernel.hpp"
+#include "ramdisk/ramdisk.hpp"
+
+namespace wexlo {
+
+struct ReadRamdisk {
+  boot::RamdiskPart part;
+  std::optional<Ramdisk> ramdisk;  ///< empty: it does not read
+  std::optional<Error> trouble;    ///< why
+};
+
+/// The device trees of one section.
+struct ReadTrees {
+  std::string section;
+  dt::Form form = dt::Form::None;
+  std::vector<dt::DtBlob> blobs;
+};
+
+struct ImageReading {
+  std::vector<std::string> sha256;  ///< of each section, lower-case hex; empty for empty ones
+  std::vector<ReadRamdisk> ramdisks;
+  std::optional<kernel::Kernel> kernel;
+  std::vector<ReadTrees> trees;
+
+  /// The first program (/init), in the last ramdisk that has one.
+  [[nodiscard]] std::optional<Blob> find(std::string_view place) const;
+};
+
+/// Digests, ramdisks and kernel in parallel. What does not read is told in its place.
+/// Errors: Interrupted.
+[[nodiscard]] Result<ImageReading> read_deep(const Image& image, const Context& context);
+
+}  // namespace wexlo

@@ -1,0 +1,35 @@
+#pragma once
+/// The ramdisk that a kernel really sees: which parts a loader joins, in which order.
+/// Source: docs/formats/boot.md, "What the loader joins".
+
+#include <string>
+#include <vector>
+
+#include "job/reading.hpp"
+
+namespace wexlo {
+
+struct StartPart {
+  std::string partition;    ///< "vendor_boot", "init_boot", "boot"; "init_boot or boot" when only
+                            ///< vendor_boot was given
+  std::string name;         ///< of the fragment; empty for others
+  std::string type;         ///< "platform", …, "generic", "own"
+  std::string compression;  ///< empty: not known here
+};
+
+struct Starts {
+  std::vector<StartPart> normal, recovery;  ///< in the order the kernel unpacks them
+  std::vector<std::string> problems;        ///< what a kernel would stumble over, sentences
+  [[nodiscard]] bool empty() const { return normal.empty() && recovery.empty(); }
+};
+
+/// One image of a boot chain.
+struct ChainImage {
+  std::string partition;
+  const Image* image = nullptr;
+  const ImageReading* reading = nullptr;
+};
+/// @param chain  what is at hand of vendor_boot, init_boot, boot; others are left out
+[[nodiscard]] Starts starts_of(const std::vector<ChainImage>& chain);
+
+}  // namespace wexlo
