@@ -1,96 +1,23 @@
 /// Benchmarks: whole runs of the built program, best of several, as ratios taken in one run.
 ///
 /// - A tenfold larger payload must not slow down, nor widen, the extraction of init_boot alone.
+/// - Boot images against general tools: images.cpp.
 /// - Everything out of the package, against general tools doing the same work on the same bytes.
 
-#include <fcntl.h>
-#include <fmt/format.h>
-#include <sys/resource.h>
-#include <sys/wait.h>
-#include <unistd.h>
-
 #include <algorithm>
-#include <chrono>
+#include <filesystem>
 #include <fstream>
 
 #include "base/output.hpp"
 #include "codec/codec.hpp"
 #include "demo/gnomon.hpp"
+#include "measure.hpp"
 
 namespace fs = std::filesystem;
 using namespace wexlo;
+using namespace wexlo::bench;
 
 namespace {
-
-struct Cost {
-  double seconds = 1e9;
-  std::uint64_t read_bytes = 0, peak_bytes = 0;
-};
-
-/// Bytes that a process that has ended, and is not yet waited for, asked the system to read.
-std::uint64_t bytes_read(pid_t child) {
-  std::ifstream io("/proc/" + std::to_string(child) + "/io");
-  for (std::string key; io >> key;)
-    if (std::uint64_t value = 0; key == "rchar:" && io >> value) return value;
-  return 0;
-}
-
-Cost run_once(const std::vector<std::string>& command) {
-  const auto begin = std::chrono::steady_clock::now();
-  const pid_t child = ::fork();
-  if (child == 0) {
-    const int null = ::open("/dev/null", O_WRONLY);
-    ::dup2(null, 1);
-    std::vector<char*> words;
-    for (const std::string& word : command)
-      words.push_back(const_cast<char*>(word.c_str()));
-    words.push_back(nullptr);
-    ::execvp(words[0], words.data());
-    ::_exit(127);
-  }
-  siginfo_t ended{};
-  ::waitid(P_PID, static_cast<id_t>(child), &ended, WEXITED | WNOWAIT);
-  const std::chrono::duration<double> took = std::chrono::steady_clock::now() - begin;
-  Cost cost{.seconds = took.count(), .read_bytes = bytes_read(child)};
-  rusage usage{};
-  int status = 0;
-  ::wait4(child, &status, 0, &usage);
-  if (status != 0) {
-    fmt::print(stderr, "failed: {}\n", command[0]);
-    std::exit(1);
-  }
-  cost.peak_bytes = static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
-  return cost;
-}
-
-Cost best_of(int runs, const std::vector<std::string>& command) {
-  Cost best;
-  for (int i = 0; i < runs; ++i) {
-    const Cost cost = run_once(command);
-    if (cost.seconds < best.seconds) best = cost;
-  }
-  return best;
-}
-
-void show(std::string_view what, const Cost& cost) {
-  fmt::print("{:<58} {:8.3f} s  {:8.2f} MiB read  {:6.1f} MiB peak\n", what, cost.seconds,
-             static_cast<double>(cost.read_bytes) / 1048576,
-             static_cast<double>(cost.peak_bytes) / 1048576);
-}
-
-/// Work that takes memory is done in a process of its own: the system counts a child's peak from
-/// what its parent held when it was started.
-template <class Work>
-void apart(Work work) {
-  const pid_t child = ::fork();
-  if (child == 0) ::_exit(work() ? 0 : 1);
-  int status = 0;
-  ::waitpid(child, &status, 0);
-  if (status != 0) {
-    fmt::print(stderr, "cannot make the inputs\n");
-    std::exit(1);
-  }
-}
 
 Cost extract(const fs::path& firmware, const fs::path& folder, const std::string& what, int runs) {
   return best_of(runs, {WEXLO_PROGRAM, "extract", firmware.string(), what, "-o",
@@ -159,10 +86,13 @@ void against_tools(const fs::path& folder) {
 }  // namespace
 
 int main(int argc, char** argv) {
-  if (argc != 2) {
-    fmt::print(stderr, "usage: wexlo_bench FOLDER\n");
+  const std::string only = argc > 2 ? argv[2] : "";
+  if (argc < 2 || argc > 3) {
+    fmt::print(stderr, "usage: wexlo_bench FOLDER [images|packages]\n");
     return 2;
   }
+  if (only != "packages") boot_images(argv[1]);
+  if (only == "images") return 0;
   grows_tenfold(argv[1]);
   against_tools(argv[1]);
   return 0;

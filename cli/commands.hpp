@@ -14,6 +14,7 @@ void add_inspect(CLI::App& app, Session& session, int& exit_code);
 void add_extract(CLI::App& app, Session& session, int& exit_code);
 void add_unpack(CLI::App& app, Session& session, int& exit_code);
 void add_repack(CLI::App& app, Session& session, int& exit_code);
+void add_compare(CLI::App& app, Session& session, int& exit_code);
 void add_patch(CLI::App& app, Session& session, int& exit_code);
 void add_prepare(CLI::App& app, Session& session, int& exit_code);
 void add_recipes(CLI::App& app, Session& session, int& exit_code);

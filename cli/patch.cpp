@@ -40,7 +40,7 @@ Result<Reply> run(const Options& options, const Session& session) {
                   {"partition", partition_of(image)},
                   {"changed", patched->changed},
                   {"size", patched->bytes.size()},
-                  {"sha256", sha256_hex(patched->bytes)},
+                  {"sha256", patched->sha256},
                   {"edits", edits_json(patched->edits)},
                   {"entries", patched->entries},
                   {"ranges", ranges_json(patched->ranges)}};

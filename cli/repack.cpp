@@ -51,7 +51,7 @@ Result<Reply> run(const Options& options, const Session& session) {
     reply.findings.push_back({"note", "repack", note, options.folder});
   reply.result = {{"file", options.dry_run ? Json() : Json(options.image)},
                   {"size", repacked->bytes.size()},
-                  {"sha256", sha256_hex(repacked->bytes)},
+                  {"sha256", repacked->sha256},
                   {"changed", !repacked->changes.empty()},
                   {"changes", rows}};
   reply.text = options.dry_run ? "dry run: nothing was written\n"

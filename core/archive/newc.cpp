@@ -164,8 +164,25 @@ Result<Archive> parse(const Blob& blob, std::string_view file) {
   return archive;
 }
 
+bool same(const Archive& a, const Archive& b) {
+  const auto alike = [](View x, View y) {
+    // What was not edited still is the same memory.
+    return (x.data() == y.data() && x.size() == y.size()) || equal(x, y);
+  };
+  return alike(a.tail, b.tail) &&
+         std::ranges::equal(a.entries, b.entries, [&](const Entry& x, const Entry& y) {
+           return x.header_ == y.header_ && x.name_ == y.name_ && x.name_tail_ == y.name_tail_ &&
+                  alike(x.data_, y.data_) && alike(x.data_tail_, y.data_tail_);
+         });
+}
+
 Bytes write(const Archive& archive) {
   Bytes out;
+  std::size_t size = archive.tail.size();
+  for (const Entry& entry : archive.entries)
+    size += kHeaderSize + entry.name_.size() + entry.name_tail_.size() + entry.data_.size() +
+            entry.data_tail_.size();
+  out.reserve(size);
   for (const Entry& entry : archive.entries) {
     append(out, std::string_view(entry.header_.data(), entry.header_.size()));
     append(out, entry.name_);

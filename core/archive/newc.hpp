@@ -65,6 +65,7 @@ class Entry {
  private:
   friend Result<struct Archive> parse(const Blob& bytes, std::string_view file);
   friend Bytes write(const struct Archive& archive);
+  friend bool same(const struct Archive& a, const struct Archive& b);
   /// The header as text is the truth, so that what is not understood stays as it was.
   std::array<char, kHeaderSize> header_{};
   std::string name_;
@@ -87,6 +88,8 @@ struct Archive {
 /// entries), BadValue (a field that is not hex, an empty or overlong name), Truncated.
 [[nodiscard]] Result<Archive> parse(const Blob& bytes, std::string_view file = {});
 [[nodiscard]] Bytes write(const Archive& archive);
+/// Whether both would be written as the same bytes.
+[[nodiscard]] bool same(const Archive& a, const Archive& b);
 
 /// The place in the tree that a kernel gives a name: no leading `/` or `./`, no `.` or empty
 /// component. Components `..` stay. The root is "".

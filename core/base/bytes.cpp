@@ -1,10 +1,33 @@
 #include "base/bytes.hpp"
 
+#include <cstdlib>
+#include <new>
+
 #include <fmt/format.h>
 
 #include <algorithm>
 
 namespace wexlo {
+
+RawBuffer::~RawBuffer() {
+  std::free(data_);
+}
+
+void RawBuffer::resize(std::size_t size) {
+  void* moved = std::realloc(data_, size == 0 ? 1 : size);
+  if (moved == nullptr) throw std::bad_alloc();
+  data_ = static_cast<std::byte*>(moved);
+  size_ = size;
+}
+
+Blob RawBuffer::release() {
+  Blob out;
+  out.view_ = {data_, size_};
+  out.owner_ = std::shared_ptr<const void>(std::exchange(data_, nullptr),
+                                           [](const void* at) { std::free(const_cast<void*>(at)); });
+  size_ = 0;
+  return out;
+}
 
 bool equal(View a, View b) {
   return a.size() == b.size() && (a.empty() || std::memcmp(a.data(), b.data(), a.size()) == 0);

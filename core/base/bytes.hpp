@@ -11,6 +11,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "base/error.hpp"
@@ -25,8 +26,12 @@ using MutableView = std::span<std::byte>;
 class Blob {
  public:
   Blob() = default;
-  explicit Blob(Bytes bytes)
-      : owner_(std::make_shared<const Bytes>(std::move(bytes))), view_(*owner_) {}
+  explicit Blob(Bytes bytes) {
+    const auto owner = std::make_shared<const Bytes>(std::move(bytes));
+    view_ = *owner;
+    owner_ = owner;
+  }
+  operator View() const { return view_; }
 
   [[nodiscard]] View view() const { return view_; }
   [[nodiscard]] std::size_t size() const { return view_.size(); }
@@ -42,8 +47,29 @@ class Blob {
   [[nodiscard]] Blob rest(std::size_t offset) const { return part(offset, size() - offset); }
 
  private:
-  std::shared_ptr<const Bytes> owner_;
+  friend class RawBuffer;
+  std::shared_ptr<const void> owner_;
   View view_;
+};
+
+/// Room that is about to be filled: not zeroed first, and moved by the system's page tables when it
+/// grows. For what is large; everything else is Bytes.
+class RawBuffer {
+ public:
+  explicit RawBuffer(std::size_t size = 0) { resize(size); }
+  RawBuffer(RawBuffer&& other) noexcept : data_(std::exchange(other.data_, nullptr)), size_(std::exchange(other.size_, 0)) {}
+  RawBuffer& operator=(RawBuffer&&) = delete;
+  ~RawBuffer();
+  /// New bytes are undefined. Throws std::bad_alloc.
+  void resize(std::size_t size);
+  [[nodiscard]] std::size_t size() const { return size_; }
+  [[nodiscard]] MutableView view() { return {data_, size_}; }
+  /// Hands the bytes over; the buffer is empty afterwards.
+  [[nodiscard]] Blob release();
+
+ private:
+  std::byte* data_ = nullptr;
+  std::size_t size_ = 0;
 };
 
 [[nodiscard]] bool equal(View a, View b);

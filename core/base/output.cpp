@@ -148,6 +148,8 @@ Status write_new(const fs::path& file, View bytes) {
     if (done < 0) status = fail(io_error(errno, "cannot write", file.string()));
     if (done > 0) bytes = bytes.subspan(static_cast<std::size_t>(done));
   }
+  // Begun now, it goes on while the next files are made; the commit waits for the rest.
+  ::sync_file_range(fd, 0, 0, SYNC_FILE_RANGE_WRITE);
   ::close(fd);
   return status;
 }

@@ -125,8 +125,9 @@ Result<Blob> read_all(const Source& source, std::uint64_t limit) {
                  .expected = fmt::format("at most {} bytes", limit),
                  .found = fmt::format("{} bytes", source.size()),
                  .hint = "Extract the partition that is wanted first."});
-  WEXLO_TRY(Bytes bytes, read_some(source, 0, source.size()));
-  return Blob(std::move(bytes));
+  RawBuffer bytes(static_cast<std::size_t>(source.size()));
+  WEXLO_CHECK(source.read_at(0, bytes.view()));
+  return bytes.release();
 }
 
 Result<Bytes> read_some(const Source& source, std::uint64_t offset, std::uint64_t size) {

@@ -85,28 +85,34 @@ DecodeLimit decode_limit(const Context& context) {
 }
 
 Result<Decoded> decode(Compression kind, View in, const DecodeLimit& limit) {
+  if (kind == Compression::Gzip)
+    if (auto quick = gzip_decode_whole(in, limit.bytes)) {
+      WEXLO_CHECK(check_size(kind, quick->bytes.size(), in.size(), limit));
+      return std::move(*quick);
+    }
   const auto decoder = make_decoder(kind);
-  Decoded result;
-  std::size_t size = 0;
+  RawBuffer out;
+  std::size_t size = 0, consumed = 0;
+  // One whole block of the formats that decode by the block.
+  constexpr std::size_t kRoom = 8u << 20, kFirst = 256u << 10;
   for (;;) {
     // Grows by what really came out, never by what the stream says of itself.
-    if (result.bytes.size() - size < (64u << 10))
-      result.bytes.resize(std::max<std::size_t>(256u << 10, size * 2));
-    auto step =
-        decoder->step(in.subspan(result.consumed), MutableView(result.bytes).subspan(size), true);
+    if (out.size() - size < std::min(kRoom, std::max(kFirst / 4, size)))
+      out.resize(std::max(kFirst, size + std::max(size, kRoom)));
+    auto step = decoder->step(in.subspan(consumed), out.view().subspan(size), true);
     if (!step) {
       Error error = std::move(step).error();
-      if (!error.offset) error.offset = result.consumed;
+      if (!error.offset) error.offset = consumed;
       return fail(std::move(error));
     }
-    result.consumed += step->consumed;
+    consumed += step->consumed;
     size += step->produced;
     WEXLO_CHECK(check_size(kind, size, in.size(), limit));
     if (step->done) break;
     if (step->consumed == 0 && step->produced == 0) return codec::cut_short(compression_name(kind));
   }
-  result.bytes.resize(size);
-  return result;
+  out.resize(size);
+  return Decoded{out.release(), consumed};
 }
 
 Framing framing_of(Compression kind, View encoded, std::uint64_t decoded_size) {
@@ -122,6 +128,8 @@ Result<Bytes> encode(Compression kind, View in, const Framing& framing, const Co
                      const StockStream& stock) {
   if (kind == Compression::None) return to_bytes(in);
   if (kind == Compression::Lz4Legacy) return lz4_legacy_encode(in, framing, context, stock);
+  if (kind == Compression::Gzip && in.size() > kGzipPieces && !stock.encoded.empty())
+    return gzip_encode_pieces(in, framing, context);
   WEXLO_TRY(const auto encoder, make_encoder(kind, framing, in.size()));
   constexpr std::size_t kPiece = 1u << 20;  // between two looks at whether to stop
   Bytes out;

@@ -56,7 +56,7 @@ class Encoder {
                                                     std::uint64_t memory_limit = 192u << 20);
 
 struct Decoded {
-  Bytes bytes;
+  Blob bytes;
   std::size_t consumed = 0;  ///< length of the stream; the rest of the input follows it
 };
 /// How much may come out of a stream.
@@ -96,7 +96,9 @@ struct StockStream {
   View encoded, decoded;
 };
 
-/// Compresses `in` as one stream. The same input and framing give the same bytes, whatever the
+/// Compresses `in` as one stream. A large gzip member that takes the place of a stock one is packed
+/// in pieces, in parallel: a decoder sees no difference, but for the exact bytes that the library
+/// gives in one go leave `stock` empty. The same input and framing give the same bytes, whatever the
 /// number of jobs. Errors: LimitExceeded (memory), Interrupted.
 [[nodiscard]] Result<Bytes> encode(Compression kind, View in, const Framing& framing = {},
                                    const Context& context = {}, const StockStream& stock = {});

@@ -10,6 +10,11 @@ using EncoderResult = Result<std::unique_ptr<Encoder>>;
 std::unique_ptr<Decoder> gzip_decoder(std::uint64_t memory_limit);
 EncoderResult gzip_encoder(const Framing& framing, std::uint64_t size);
 Framing gzip_framing(View encoded, std::uint64_t decoded_size);
+/// The quick way for a member that is all of the input: nullopt when it is not, or does not decode.
+std::optional<Decoded> gzip_decode_whole(View in, std::uint64_t most);
+/// Above this many bytes a gzip member is put together from pieces that were packed in parallel.
+inline constexpr std::size_t kGzipPieces = 32u << 20;
+Result<Bytes> gzip_encode_pieces(View in, const Framing& framing, const Context& context);
 
 std::unique_ptr<Decoder> zlib_decoder(std::uint64_t memory_limit);
 EncoderResult zlib_encoder(const Framing& framing, std::uint64_t size);

@@ -1,6 +1,7 @@
 /// gzip (RFC 1952) and the bare zlib format (RFC 1950) over zlib. One member is one stream: members
 /// that follow are for the caller.
 
+#include <libdeflate.h>
 #include <zlib.h>
 
 #include <algorithm>
@@ -69,14 +70,17 @@ std::size_t header_length(View in) {
   return at <= in.size() ? at : 0;
 }
 
+/// Time 0 and system "unknown" unless the stock stream said otherwise: same in, same out.
+View plain_header() {
+  static constexpr unsigned char kPlain[kFixedHeader] = {0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 2, 0xff};
+  return std::as_bytes(std::span(kPlain));
+}
+
 class GzipEncoder final : public Encoder {
  public:
   GzipEncoder(const Framing& framing, bool bare) : bare_(bare) {
-    // Time 0 and system "unknown" unless the stock stream said otherwise: same in, same out.
-    static constexpr unsigned char kPlain[kFixedHeader] = {0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 2, 0xff};
     static constexpr unsigned char kBare[] = {0x78, 0xda};
-    const View plain =
-        bare ? View(std::as_bytes(std::span(kBare))) : View(std::as_bytes(std::span(kPlain)));
+    const View plain = bare ? View(std::as_bytes(std::span(kBare))) : plain_header();
     pending_ = framing.header.empty() ? to_bytes(plain) : framing.header;
     if (bare) sum_ = adler32(0, nullptr, 0);
     const int level = framing.level < 0 ? Z_BEST_COMPRESSION : framing.level;
@@ -141,8 +145,80 @@ std::unique_ptr<Decoder> gzip_decoder(std::uint64_t) {
   return std::make_unique<GzipDecoder>(15 + 16);
 }
 
+std::optional<Decoded> gzip_decode_whole(View in, std::uint64_t most) {
+  // Where the member is all there is, its last word is the content's size; deflate cannot give more
+  // than 1032 bytes for one, so a lie costs no memory.
+  constexpr std::size_t kLeast = 1u << 20, kMostRatio = 1032;
+  if (in.size() < kLeast) return std::nullopt;
+  const std::uint32_t size = load<std::uint32_t, std::endian::little>(in.data() + in.size() - 4);
+  if (size > most || size / kMostRatio > in.size()) return std::nullopt;
+  const std::unique_ptr<libdeflate_decompressor, void (*)(libdeflate_decompressor*)> decoder(
+      libdeflate_alloc_decompressor(), libdeflate_free_decompressor);
+  if (decoder == nullptr) return std::nullopt;
+  RawBuffer out(size);
+  std::size_t consumed = 0, produced = 0;
+  if (libdeflate_gzip_decompress_ex(decoder.get(), in.data(), in.size(), out.view().data(), size,
+                                    &consumed, &produced) != LIBDEFLATE_SUCCESS ||
+      consumed != in.size() || produced != size)
+    return std::nullopt;
+  return Decoded{out.release(), consumed};
+}
+
 Framing gzip_framing(View encoded, std::uint64_t) {
   return {.header = to_bytes(encoded.first(header_length(encoded)))};
+}
+
+namespace {
+
+/// One piece of a member: raw deflate data up to a byte's end, that may look back into what comes
+/// before the piece.
+Status deflate_piece(View before, View piece, bool last, const Framing& framing, Bytes& out) {
+  z_stream stream{};
+  const int level = framing.level < 0 ? Z_BEST_COMPRESSION : framing.level;
+  const int memory = framing.variant < 0 ? MAX_MEM_LEVEL : framing.variant;
+  if (deflateInit2(&stream, level, Z_DEFLATED, -15, memory, Z_DEFAULT_STRATEGY) != Z_OK)
+    return no_memory("gzip");
+  if (!before.empty())
+    deflateSetDictionary(&stream, input(before), static_cast<uInt>(before.size()));
+  out.resize(deflateBound(&stream, static_cast<uLong>(piece.size())) + 16);
+  stream.next_in = input(piece);
+  stream.avail_in = static_cast<uInt>(piece.size());
+  stream.next_out = reinterpret_cast<Bytef*>(out.data());
+  stream.avail_out = static_cast<uInt>(out.size());
+  deflate(&stream, last ? Z_FINISH : Z_SYNC_FLUSH);
+  out.resize(out.size() - stream.avail_out);
+  out.shrink_to_fit();
+  deflateEnd(&stream);
+  return {};
+}
+
+}  // namespace
+
+Result<Bytes> gzip_encode_pieces(View in, const Framing& framing, const Context& context) {
+  constexpr std::size_t kPiece = 4u << 20, kWindow = 32u << 10;
+  const std::size_t count = (in.size() + kPiece - 1) / kPiece;
+  std::vector<Bytes> pieces(count);
+  std::vector<uLong> sums(count);
+  TaskGroup tasks(context);
+  for (std::size_t i = 0; i < count; ++i)
+    tasks.submit(2 * kPiece, [&, i]() -> Status {
+      const View piece = in.subspan(i * kPiece, std::min(kPiece, in.size() - i * kPiece));
+      const View before = i == 0 ? View{} : in.subspan(i * kPiece - kWindow, kWindow);
+      sums[i] = crc32(0, input(piece), static_cast<uInt>(piece.size()));
+      return deflate_piece(before, piece, i + 1 == count, framing, pieces[i]);
+    });
+  WEXLO_CHECK(tasks.wait());
+  Bytes out = framing.header.empty() ? to_bytes(plain_header()) : framing.header;
+  uLong sum = 0;
+  for (std::size_t i = 0; i < count; ++i) {
+    append(out, View(pieces[i]));
+    const std::size_t size = std::min(kPiece, in.size() - i * kPiece);
+    sum = i == 0 ? sums[0] : crc32_combine(sum, sums[i], static_cast<z_off_t>(size));
+  }
+  LeWriter writer(out);
+  writer.put(static_cast<std::uint32_t>(sum));
+  writer.put(static_cast<std::uint32_t>(in.size()));
+  return out;
 }
 
 EncoderResult gzip_encoder(const Framing& framing, std::uint64_t) {

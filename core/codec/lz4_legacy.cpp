@@ -66,6 +66,19 @@ class Lz4LegacyDecoder final : public Decoder {
       return size != 0 && size <= kMaxCompressed && !short_block_ && total_ == 0
                  ? Result<Step>(cut_short("lz4"))
                  : finish(step);
+    if (pending_.size() == 4 && in.size() >= size && out.size() - step.produced >= kBlock) {
+      // All of the block and room for it: no need to go through buffers.
+      const int got = LZ4_decompress_safe(reinterpret_cast<const char*>(in.data()),
+                                          reinterpret_cast<char*>(out.data() + step.produced),
+                                          static_cast<int>(size), static_cast<int>(kBlock));
+      if (got < 0) return corrupt("lz4", "a block does not decode");
+      pending_.clear();
+      step.consumed += size;
+      step.produced += static_cast<std::size_t>(got);
+      total_ += static_cast<std::size_t>(got);
+      short_block_ = static_cast<std::size_t>(got) < kBlock;
+      return step;
+    }
     if (!need(4 + std::size_t{size})) return gather(4 + std::size_t{size}), step;
     gather(4 + std::size_t{size});
     block_.resize(kBlock);

@@ -23,6 +23,7 @@ struct Index {
   std::endian order = std::endian::big;
   std::vector<Reference> references;
   std::optional<std::size_t> total_at;  ///< a number that counts the whole place
+  std::uint64_t end = 0;                ///< of the rows: no tree lies before
 };
 
 std::uint32_t number(View bytes, std::size_t at, std::endian order) {
@@ -46,6 +47,7 @@ void index_table(View bytes, Index& index) {
   const std::uint64_t row = at(12), count = at(16), first = at(20), version = at(28);
   index.total_at = 4;
   if (row < kRow || first + count * row > bytes.size()) return;
+  index.end = std::max<std::uint64_t>(kHeader, first + count * row);
   for (std::uint64_t i = 0; i < count; ++i) {
     const std::size_t r = first + i * row;
     Reference reference{r + 4, r, fmt::format("{}: id 0x{:x}, rev 0x{:x}", i, at(r + 8), at(r + 12))};
@@ -63,6 +65,7 @@ void index_rows(View bytes, Index& index, std::size_t row, std::size_t offset_in
   constexpr std::size_t kHeader = 12;
   const std::uint64_t count = number(bytes, 8, std::endian::little);
   if (kHeader + count * row > bytes.size()) return;
+  index.end = kHeader + count * row;
   for (std::uint64_t i = 0; i < count; ++i) {
     const std::size_t r = kHeader + i * row;
     index.references.push_back(
@@ -92,7 +95,7 @@ Blob decoded(const Blob& stored, const std::string& compression) {
   const auto kind = compression_named(compression);
   if (!kind) return {};
   auto out = decode(*kind, stored.view(), {.bytes = kMaxTree});
-  return out ? Blob(std::move(out->bytes)) : Blob();
+  return out ? out->bytes : Blob();
 }
 
 DtBlob blob_at(const Blob& place, std::uint64_t offset, std::uint64_t size,
@@ -173,7 +176,8 @@ std::vector<DtBlob> blobs(const Blob& place) {
   for (const Reference& reference : index.references) {
     const std::uint64_t offset = number(place.view(), reference.offset_at, index.order);
     const std::uint64_t size = number(place.view(), reference.size_at, index.order);
-    if (offset > place.size() || size > place.size() - offset) return {};
+    if (size == 0) continue;  // a row that names nothing
+    if (offset < index.end || offset > place.size() || size > place.size() - offset) return {};
     distinct[{offset, size}].push_back(&reference);
   }
   std::vector<DtBlob> out;

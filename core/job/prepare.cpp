@@ -174,7 +174,7 @@ class Preparation {
                      .stock_file = "stock/" + image.partition + ".img",
                      .size = image.patched.bytes.size(),
                      .stock_size = stock_bytes.size(),
-                     .flash_sha256 = sha256_hex(image.patched.bytes),
+                     .flash_sha256 = image.patched.sha256,
                      .stock_sha256 = sha256_hex(stock_bytes)};
       WEXLO_CHECK(write_checked(folder / image.files.flash_file, image.patched.bytes,
                                 image.files.flash_sha256));

@@ -37,7 +37,8 @@ struct Change {
 };
 
 struct Repacked {
-  Bytes bytes;
+  Blob bytes;
+  std::string sha256;  ///< of the bytes, lower-case hex
   std::vector<Change> changes;  ///< empty: the bytes are the stock image's
   std::vector<std::string> notes;
 };

@@ -56,8 +56,9 @@ class Repacker {
     if (in_.parts.size() != 1)
       return fail(
           {.code = ErrorCode::BadValue, .message = "one part was expected", .file = file()});
-    out_.bytes = to_bytes(in_.parts.front().bytes.view());
-    if (sha256_hex(out_.bytes) != in_.image_sha256)
+    out_.bytes = in_.parts.front().bytes;
+    out_.sha256 = sha256_hex(out_.bytes);
+    if (out_.sha256 != in_.image_sha256)
       out_.changes.push_back({"image", "content", "", "other bytes"});
     return std::move(out_);
   }
@@ -228,7 +229,7 @@ class Repacker {
     return {};
   }
 
-  Result<Bytes> finish(Image image, const std::string& digest) {
+  Result<Blob> finish(Image image, const std::string& digest) {
     std::vector<EditedRamdisk> edited;
     for (const Edited& one : edited_) {
       if (one.changes.empty()) continue;
@@ -240,7 +241,8 @@ class Repacker {
       edited.push_back({one.tree->index, &one.ramdisk});
     }
     if (out_.changes.empty()) {
-      if (digest == in_.image_sha256) return to_bytes(stock_bytes_.view());
+      out_.sha256 = digest;
+      if (digest == in_.image_sha256) return stock_bytes_;
       return fail({.code = ErrorCode::DigestMismatch,
                    .message = "the parts do not give the image that was unpacked, and nothing was "
                               "edited",
@@ -251,7 +253,9 @@ class Repacker {
     }
     WEXLO_TRY(auto notes, rebuild(image, stock_bytes_, in_.id_digest, edited, context_));
     out_.notes.insert(out_.notes.end(), notes.begin(), notes.end());
-    return image.write();
+    Blob bytes(image.write());
+    out_.sha256 = sha256_hex(bytes);
+    return bytes;
   }
 
   FolderFacts in_;

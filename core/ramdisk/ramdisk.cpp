@@ -44,7 +44,7 @@ Result<RamdiskSegment> parse_segment(const Blob& bytes, std::size_t at, const De
   segment.compression = *kind;
   segment.encoded = bytes.part(at, decoded->consumed);
   segment.framing = framing_of(*kind, segment.encoded.view(), decoded->bytes.size());
-  segment.decoded = Blob(std::move(decoded->bytes));
+  segment.decoded = decoded->bytes;
   auto archive = newc::parse(segment.decoded);
   if (!archive) {
     Error error = std::move(archive).error();
@@ -90,6 +90,19 @@ Result<Ramdisk> parse_ramdisk(const Blob& bytes, const DecodeLimit& limit) {
   return ramdisk;
 }
 
+Result<Ramdisk> reread_stock(const Ramdisk& edited) {
+  Ramdisk stock{.tail = edited.tail};
+  for (const RamdiskSegment& segment : edited.segments) {
+    RamdiskSegment fresh = segment;
+    WEXLO_TRY(fresh.archive, newc::parse(segment.decoded));
+    // In a compressed stream all belongs to the archive; behind a plain one other streams follow,
+    // and `decoded` ends before them.
+    fresh.touched = false;
+    stock.segments.push_back(std::move(fresh));
+  }
+  return stock;
+}
+
 Setting stock_setting(const RamdiskSegment& segment, const Context& context, Effort effort) {
   return find_setting(segment.compression, segment.decoded.view(), segment.encoded.view(),
                       segment.framing, context, effort);
@@ -97,10 +110,12 @@ Setting stock_setting(const RamdiskSegment& segment, const Context& context, Eff
 
 Result<Bytes> encode_ramdisk(const Ramdisk& ramdisk, const Context& context) {
   Bytes out;
+  bool moved = false;  // something in front is of another size
   for (const RamdiskSegment& segment : ramdisk.segments) {
     append(out, segment.gap.view());
     // A kernel finds an uncompressed archive only at a multiple of 4.
-    if (segment.compression == Compression::None) out.resize(align_up(out.size(), 4));
+    if (segment.compression == Compression::None && moved) out.resize(align_up(out.size(), 4));
+    moved = moved || segment.touched;
     if (!segment.touched) {
       append(out, segment.encoded.view());
       continue;

@@ -34,6 +34,10 @@ struct Ramdisk {
 /// supported), and those of decode() and newc::parse().
 [[nodiscard]] Result<Ramdisk> parse_ramdisk(const Blob& bytes, const DecodeLimit& limit = {});
 
+/// The stock ramdisk again, whatever was edited since: its archives are read afresh from what the
+/// streams decode to, which is not decoded a second time.
+[[nodiscard]] Result<Ramdisk> reread_stock(const Ramdisk& edited);
+
 /// Untouched segments give their stock bytes; touched ones are compressed in their own format, with
 /// the setting that gives the stock bytes for the stock content where one does.
 [[nodiscard]] Result<Bytes> encode_ramdisk(const Ramdisk& ramdisk, const Context& context = {});

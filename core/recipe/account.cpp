@@ -47,7 +47,7 @@ class Account {
       : stock_(stock), patched_(patched), intent_(intent), context_(context) {}
 
   Status run() {
-    WEXLO_TRY(output_, load_image(Blob(patched_.bytes), "the output"));
+    WEXLO_TRY(output_, load_image(patched_.bytes, "the output"));
     if (!output_.image || output_.image->layout().version != stock_.image->layout().version)
       return unexplained("it is of another kind");
     WEXLO_CHECK(prefix());
@@ -73,7 +73,12 @@ class Account {
     const auto flush = [&] {
       if (first < last) patched_.ranges.push_back({first, last - first, region, cause});
     };
-    for (std::uint64_t at = begin; at < begin + size; ++at) {
+    const std::uint64_t end = begin + size;
+    for (std::uint64_t at = begin; at < end; ++at) {
+      // Long equal stretches are stepped over a block at a time.
+      while (end - at > kJoin && old.size() > at + kJoin &&
+             std::memcmp(out.data() + at, old.data() + at, kJoin) == 0)
+        at += kJoin;
       if (at < old.size() && out[at] == old[at]) continue;
       if (first == last || at - last >= kJoin) {
         flush();
@@ -209,8 +214,21 @@ class Account {
     const auto intended = intent_.ramdisks.find(part.index);
     const Intent::Entries& entries =
         intended == intent_.ramdisks.end() ? kNothing : intended->second;
-    WEXLO_TRY(const Ramdisk now, parse_ramdisk(part.bytes, decode_limit(context_)));
-    WEXLO_TRY(const Ramdisk old, parse_ramdisk(old_part.bytes, decode_limit(context_)));
+    Ramdisk now, old;
+    TaskGroup tasks(context_);
+    const auto read = [&](const boot::RamdiskPart& from, Ramdisk& to) {
+      tasks.submit(0, [&from, &to, limit = decode_limit(context_)]() -> Status {
+        WEXLO_TRY(to, parse_ramdisk(from.bytes, limit));
+        return {};
+      });
+    };
+    read(part, now);
+    const auto opened = intent_.opened.find(part.index);
+    if (opened == intent_.opened.end()) read(old_part, old);
+    WEXLO_CHECK(tasks.wait());
+    if (opened != intent_.opened.end()) {
+      WEXLO_TRY(old, reread_stock(*opened->second));
+    }
     if (now.segments.size() != old.segments.size() || !equal(now.tail.view(), old.tail.view()) ||
         now.compression() != old.compression())
       return unexplained("the ramdisk's streams", part.offset);

@@ -22,20 +22,36 @@ using newc::Field;
 class Patcher {
  public:
   Patcher(const LoadedImage& stock, const PatchRole& role, const Context& context)
-      : stock_(stock), role_(role), context_(context), image_(*stock.image) {}
+      : stock_(stock),
+        role_(role),
+        context_(context),
+        image_(*stock.image),
+        digests_(context) {}
 
   Result<Patched> run(const std::vector<Recipe>& recipes) {
+    // Hashed while the ramdisk is read: the journal holds the stock image's digest.
+    digests_.submit(0, [this]() -> Status {
+      stock_sha256_ = sha256_hex(stock_.bytes);
+      return {};
+    });
     WEXLO_CHECK(open_ramdisks(recipes));
     for (const Recipe& recipe : recipes)
       for (const Edit& edit : recipe.edits)
         WEXLO_CHECK(apply(edit));
     if (!out_.changed) {
-      out_.bytes = to_bytes(stock_.bytes.view());
+      WEXLO_CHECK(digests_.wait());
+      out_.bytes = stock_.bytes;
+      out_.sha256 = stock_sha256_;
       return std::move(out_);
     }
     WEXLO_CHECK(write_back());
-    out_.bytes = image_.write();
+    out_.bytes = Blob(image_.write());
+    digests_.submit(0, [this]() -> Status {
+      out_.sha256 = sha256_hex(out_.bytes);
+      return {};
+    });
     WEXLO_CHECK(account(stock_, out_, intent_, context_));
+    WEXLO_CHECK(digests_.wait());
     return std::move(out_);
   }
 
@@ -64,7 +80,7 @@ class Patcher {
     choose(home());
     if (ramdisk_ == nullptr) return {};
     WEXLO_TRY(const auto journal, read_journal(*ramdisk_));
-    journal_ = journal.value_or(Journal{sha256_hex(stock_.bytes.view()), stock_.bytes.size(), {}});
+    journal_ = journal.value_or(Journal{"", stock_.bytes.size(), {}});
     return {};
   }
 
@@ -273,6 +289,8 @@ class Patcher {
   }
 
   Status write_journal() {
+    WEXLO_CHECK(digests_.wait());
+    if (journal_.stock_sha256.empty()) journal_.stock_sha256 = stock_sha256_;
     const std::string text = format_journal(journal_);
     const std::string place(kJournalPlace);
     if (const auto at = find_entry(*ramdisk_, place)) {
@@ -291,8 +309,10 @@ class Patcher {
     for (const Opened& one : ramdisks_)
       if (std::ranges::any_of(one.ramdisk.segments, &RamdiskSegment::touched))
         edited.push_back({one.part.index, &one.ramdisk});
-    for (Opened& one : ramdisks_)
+    for (Opened& one : ramdisks_) {
       intent_.ramdisks[one.part.index] = std::move(one.intent);
+      intent_.opened[one.part.index] = &one.ramdisk;
+    }
     auto notes = parts::rebuild(image_, stock_.bytes, id, edited, context_);
     if (!notes) return fail(std::move(notes).error());
     out_.notes.insert(out_.notes.end(), notes->begin(), notes->end());
@@ -309,6 +329,8 @@ class Patcher {
   Journal journal_;
   Intent intent_;
   Patched out_;
+  std::string stock_sha256_;
+  TaskGroup digests_;  ///< last: it waits for its tasks before what they use is gone
 };
 
 }  // namespace

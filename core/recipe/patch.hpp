@@ -34,7 +34,8 @@ struct ChangedRange {
 };
 
 struct Patched {
-  Bytes bytes;  ///< the input's own when nothing changed
+  Blob bytes;          ///< the input's own when nothing changed
+  std::string sha256;  ///< of the bytes, lower-case hex
   bool changed = false;
   std::vector<EditReport> edits;     ///< in the recipes' order
   std::vector<ChangedRange> ranges;  ///< by offset
@@ -71,6 +72,8 @@ struct Intent {
   using Entries = std::map<std::string, Meant>;  ///< by place in the ramdisk
   std::map<std::size_t, Entries> ramdisks;       ///< by boot::RamdiskPart::index
   std::set<std::string> fields;                  ///< header fields set by an edit
+  /// Ramdisks as they were decoded, to be read afresh; by the same index. May lack any.
+  std::map<std::size_t, const Ramdisk*> opened;
 };
 
 /// Compares stock and patched bytes structure by structure, independently of how they were made.

@@ -5,6 +5,7 @@
 #include "base/pool.hpp"
 #include "base/source.hpp"
 #include "base/text.hpp"
+#include "support/check.hpp"
 #include "support/bytes.hpp"
 
 using namespace wexlo;

@@ -1,6 +1,7 @@
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
 
+#include "support/check.hpp"
 #include "support/boot.hpp"
 
 using namespace wexlo;

@@ -1,5 +1,6 @@
 #include "codec/codec.hpp"
 
+#include "support/check.hpp"
 #include "support/bytes.hpp"
 
 using namespace wexlo;

@@ -3,6 +3,7 @@
 #include "base/toml_read.hpp"
 #include "kit/plan.hpp"
 #include "kit/target.hpp"
+#include "support/check.hpp"
 #include "support/boot.hpp"
 
 using namespace wexlo;

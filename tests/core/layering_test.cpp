@@ -5,6 +5,7 @@
 #include <fstream>
 #include <regex>
 
+#include "support/check.hpp"
 #include "support/bytes.hpp"
 
 namespace fs = std::filesystem;

@@ -1,5 +1,6 @@
 #include "archive/newc.hpp"
 
+#include "support/check.hpp"
 #include "support/bytes.hpp"
 
 using namespace wexlo;

@@ -2,6 +2,7 @@
 
 #include "base/digest.hpp"
 #include "image/boot.hpp"
+#include "support/check.hpp"
 #include "support/boot.hpp"
 #include "support/vbmeta.hpp"
 

@@ -3,6 +3,7 @@
 #include "base/digest.hpp"
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
+#include "support/check.hpp"
 #include "support/boot.hpp"
 #include "support/vbmeta.hpp"
 #include "verified/vbmeta.hpp"
@@ -52,7 +53,7 @@ Patched patch(const std::string& image, const std::vector<Recipe>& recipes) {
   return std::move(*patched);
 }
 
-Ramdisk ramdisk_of(const Bytes& bytes) {
+Ramdisk ramdisk_of(View bytes) {
   const auto image = load(text(bytes));
   return *parse_ramdisk(boot::ramdisk_parts(*image.image).front().bytes);
 }
@@ -128,7 +129,7 @@ TEST_CASE("patch: twice is once, over all layouts") {
 TEST_CASE("patch: every byte that differs lies in a range that says why") {
   for (const std::string& stock : stock_images()) {
     const Patched done = patch(stock, recipe(kAddOn));
-    Bytes covered = done.bytes;
+    Bytes covered = to_bytes(done.bytes);
     for (const ChangedRange& range : done.ranges) {
       CHECK_FALSE(range.region.empty());
       CHECK_FALSE(range.cause.empty());
@@ -253,8 +254,9 @@ TEST_CASE("account: changes that no edit explains are refused, wherever they are
   for (const std::size_t at : {std::size_t{50}, std::size_t{4096 + 77}, std::size_t{4096 + 5001},
                                std::size_t{4096 + 8192 + 200}, std::size_t{100000}}) {
     Patched bad;
-    bad.bytes = good.bytes;
-    bad.bytes[at] ^= std::byte{1};
+    Bytes flipped = to_bytes(good.bytes);
+    flipped[at] ^= std::byte{1};
+    bad.bytes = Blob(std::move(flipped));
     CAPTURE(at);
     CHECK_FALSE(account(loaded, bad, Intent{}, Context{}));
   }

@@ -2,6 +2,7 @@
 
 #include "base/digest.hpp"
 #include "firmware/ota_zip.hpp"
+#include "support/check.hpp"
 #include "support/payload.hpp"
 
 using namespace wexlo;

@@ -1,5 +1,6 @@
 #include "ramdisk/ramdisk.hpp"
 
+#include "support/check.hpp"
 #include "support/boot.hpp"
 
 using namespace wexlo;

@@ -1,6 +1,7 @@
 #include "verified/vbmeta.hpp"
 
 #include "image/boot.hpp"
+#include "support/check.hpp"
 #include "support/boot.hpp"
 #include "support/vbmeta.hpp"
 

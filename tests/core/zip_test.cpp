@@ -1,5 +1,6 @@
 #include "archive/zip.hpp"
 
+#include "support/check.hpp"
 #include "support/payload.hpp"
 
 using namespace wexlo;

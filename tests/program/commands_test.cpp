@@ -1,4 +1,5 @@
 #include "program/support.hpp"
+#include "support/check.hpp"
 #include "support/boot.hpp"
 #include "support/payload.hpp"
 #include "support/vbmeta.hpp"

@@ -3,6 +3,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "support/check.hpp"
 #include "support/bytes.hpp"
 #include "support/run.hpp"
 

@@ -2,8 +2,6 @@
 /// Builders for test inputs. They share no code with the product's writers, or one wrong fact would
 /// pass both.
 
-#include <doctest/doctest.h>
-
 #include <filesystem>
 #include <string>
 #include <vector>
@@ -58,9 +56,6 @@ class CpioBytes {
 
 [[nodiscard]] Blob blob(const std::string& bytes);
 [[nodiscard]] std::string text(View bytes);
-
-/// Compares bytes and shows both sides around the first difference.
-void check_same(View got, View wanted);
 
 class TempDir {
  public:

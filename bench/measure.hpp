@@ -1,0 +1,42 @@
+#pragma once
+/// Whole runs of a program, measured.
+
+#include <fmt/format.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cstdint>
+#include <cstdio>
+#include <cstdlib>
+#include <string>
+#include <vector>
+
+namespace wexlo::bench {
+
+struct Cost {
+  double seconds = 1e9;
+  std::uint64_t read_bytes = 0, peak_bytes = 0;
+};
+
+/// The fastest of several runs; a run that fails ends the benchmark.
+[[nodiscard]] Cost best_of(int runs, const std::vector<std::string>& command);
+void show(std::string_view what, const Cost& cost);
+
+/// Work that takes memory is done in a process of its own: the system counts a child's peak from
+/// what its parent held when it was started.
+template <class Work>
+void apart(Work work) {
+  const pid_t child = ::fork();
+  if (child == 0) ::_exit(work() ? 0 : 1);
+  int status = 0;
+  ::waitpid(child, &status, 0);
+  if (status != 0) {
+    fmt::print(stderr, "cannot make the inputs\n");
+    std::exit(1);
+  }
+}
+
+/// Boot images: taking apart and putting back, patching, inspecting.
+void boot_images(const std::string& folder);
+
+}  // namespace wexlo::bench

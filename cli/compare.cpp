@@ -1,0 +1,109 @@
+#include "job/compare.hpp"
+
+#include <fmt/format.h>
+
+#include "base/text.hpp"
+#include "commands.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+struct Options {
+  std::string a, b;
+};
+
+Json image_json(const ImageComparison& one) {
+  Json differences = Json::array(), ranges = Json::array();
+  for (const Difference& d : one.differences)
+    differences.push_back({{"area", d.area},
+                           {"what", d.what},
+                           {"where", d.where},
+                           {"before", d.before},
+                           {"after", d.after},
+                           {"lines", d.lines}});
+  for (const DifferentRange& range : one.ranges)
+    ranges.push_back({{"offset", range.offset}, {"size", range.size}, {"region", range.region}});
+  return {{"partition", one.partition.empty() ? Json() : Json(one.partition)},
+          {"size_a", one.size_a},
+          {"size_b", one.size_b},
+          {"differences", differences},
+          {"ranges", ranges},
+          {"meaning", one.meaning}};
+}
+
+std::string line_text(const std::string& line, const Paint& paint) {
+  const std::string safe = printable(line);
+  if (line.starts_with('-')) return paint.bad(safe);
+  if (line.starts_with('+')) return paint.good(safe);
+  return paint.faint(safe);
+}
+
+std::string shorten(const std::string& text, bool all) {
+  constexpr std::size_t kMost = 48;
+  const std::string safe = printable(text);
+  return all || safe.size() <= kMost ? safe : safe.substr(0, kMost - 1) + "…";
+}
+
+std::string image_text(const ImageComparison& one, const Session& session) {
+  const bool all = session.globals.verbose;
+  std::string out;
+  if (!one.partition.empty()) out += session.paint.heading(printable(one.partition)) + "\n";
+  for (const std::string& sentence : one.meaning)
+    out += "  " + printable(sentence) + "\n";
+  if (!one.differences.empty()) {
+    Table table({"area", "change", "where", "before", "after"});
+    for (const Difference& d : one.differences)
+      table.row({d.area, d.what, shorten(d.where, all), shorten(d.before, all),
+                 shorten(d.after, all)});
+    out += "\n" + table.text(session.paint);
+  }
+  for (const Difference& d : one.differences) {
+    if (d.lines.empty()) continue;
+    out += fmt::format("\n  {}\n", session.paint.heading(printable(d.where)));
+    for (const std::string& line : d.lines)
+      out += "    " + line_text(line, session.paint) + "\n";
+  }
+  if (one.ranges.empty()) return out;
+  Table ranges({">offset", ">bytes", "region"});
+  constexpr std::size_t kMost = 24;
+  for (std::size_t i = 0; i < one.ranges.size() && (all || i < kMost); ++i)
+    ranges.row({fmt::format("0x{:x}", one.ranges[i].offset), fmt::format("{}", one.ranges[i].size),
+                one.ranges[i].region});
+  out += "\n" + ranges.text(session.paint);
+  if (!all && one.ranges.size() > kMost)
+    out += fmt::format("  and {} more ranges (--verbose)\n", one.ranges.size() - kMost);
+  return out;
+}
+
+Result<Reply> run(const Options& options, const Session& session) {
+  WEXLO_TRY(const Comparison compared, compare(options.a, options.b, session.context));
+  Reply reply;
+  reply.well = compared.same;
+  reply.result = {{"same", compared.same}, {"kind_a", compared.kind_a}, {"kind_b", compared.kind_b}};
+  reply.result["images"] = Json::array();
+  reply.text = fmt::format("{}  ({})\n{}  ({})\n", session.paint.heading(printable(options.a)),
+                           compared.kind_a, session.paint.heading(printable(options.b)),
+                           compared.kind_b);
+  for (const ImageComparison& one : compared.images) {
+    reply.result["images"].push_back(image_json(one));
+    reply.text += image_text(one, session);
+  }
+  if (compared.same) reply.text += "the same, byte for byte\n";
+  return reply;
+}
+
+}  // namespace
+
+void add_compare(CLI::App& app, Session& session, int& exit_code) {
+  auto options = std::make_shared<Options>();
+  Command(app, "compare", "Tell what differs between two images, parts folders or firmwares")
+      .positional("A", options->a, "The first")
+      .positional("B", options->b, "The second")
+      .runs([=, &session, &exit_code] {
+        exit_code = finish(session, "compare", run(*options, session));
+      });
+}
+
+}  // namespace wexlo::cli

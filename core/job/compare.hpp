@@ -1,0 +1,50 @@
+#pragma once
+/// What differs between two images, parts folders, folders of images or firmwares, and what that
+/// means.
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "job/reading.hpp"
+
+namespace wexlo {
+
+struct Difference {
+  std::string area;   ///< "header", "part", "ramdisk", "kernel", "cmdline", "bootconfig",
+                      ///< "device-tree", "vbmeta", "selinux", "wrapping", "partition"
+  std::string what;   ///< "added", "removed", "changed", "content", "mode", "owner", "type", "link"
+  std::string where;  ///< field, part, place in the ramdisk, word, descriptor
+  std::string before, after;
+  std::vector<std::string> lines;  ///< text files: the differing lines, see diff_lines
+};
+
+/// A stretch of bytes that differ, equal gaps shorter than 4 KiB counted in.
+struct DifferentRange {
+  std::uint64_t offset = 0, size = 0;
+  std::string region;  ///< of the first image: "header", "kernel", "tail", …
+};
+
+struct ImageComparison {
+  std::string partition;  ///< empty when two single images were compared
+  std::uint64_t size_a = 0, size_b = 0;
+  std::vector<Difference> differences;
+  std::vector<DifferentRange> ranges;
+  std::vector<std::string> meaning;  ///< sentences for people
+};
+
+struct Comparison {
+  bool same = true;  ///< byte for byte
+  std::string kind_a, kind_b;
+  std::vector<ImageComparison> images;
+};
+
+/// Errors: those of reading either; Unsupported, when the two have nothing that can be compared.
+[[nodiscard]] Result<Comparison> compare(const std::filesystem::path& a,
+                                         const std::filesystem::path& b, const Context& context);
+
+/// Two images in memory. Errors: Interrupted.
+[[nodiscard]] Result<ImageComparison> compare_images(const LoadedImage& a, const LoadedImage& b,
+                                                     const Context& context);
+
+}  // namespace wexlo

@@ -1,0 +1,382 @@
+/// Two images, structure by structure.
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/digest.hpp"
+#include "base/text_diff.hpp"
+#include "image/boot.hpp"
+#include "image/tail.hpp"
+#include "job/compare_ramdisk.hpp"
+#include "job/inspect.hpp"
+#include "parts/fields.hpp"
+#include "ramdisk/permissive.hpp"
+#include "ramdisk/textfiles.hpp"
+
+namespace wexlo {
+namespace {
+
+std::vector<std::string> words_of(std::string_view text) {
+  std::vector<std::string> words;
+  while (true) {
+    text.remove_prefix(std::min(text.find_first_not_of(" \t\n"), text.size()));
+    if (text.empty()) return words;
+    const std::size_t end = std::min(text.find_first_of(" \t\n"), text.size());
+    words.emplace_back(text.substr(0, end));
+    text.remove_prefix(end);
+  }
+}
+
+/// One side with all that was read of it.
+struct Side {
+  const LoadedImage& loaded;
+  const Image& image;
+  ImageReading reading;
+};
+
+class Compare {
+ public:
+  Compare(const Side& a, const Side& b) : a_(a), b_(b) {}
+
+  ImageComparison run() {
+    out_.size_a = a_.loaded.bytes.size();
+    out_.size_b = b_.loaded.bytes.size();
+    header();
+    words();
+    parts();
+    kernels();
+    compare_ramdisks(a_.reading, b_.reading, out_.differences);
+    trees();
+    permissive();
+    vbmeta();
+    around();
+    meaning();
+    return std::move(out_);
+  }
+
+ private:
+  void add(std::string area, std::string what, std::string where, std::string before,
+           std::string after) {
+    out_.differences.push_back({std::move(area), std::move(what), std::move(where),
+                                std::move(before), std::move(after), {}});
+  }
+  void differ(const char* area, const std::string& where, const std::string& before,
+              const std::string& after) {
+    if (before != after) add(area, "changed", where, before, after);
+  }
+
+  void header() {
+    differ("header", "kind", std::string(boot::partition_kind(a_.image)),
+           std::string(boot::partition_kind(b_.image)));
+    differ("header", "header_version", fmt::format("{}", a_.image.layout().version),
+           fmt::format("{}", b_.image.layout().version));
+    differ("header", "page_size", fmt::format("{}", a_.image.page()),
+           fmt::format("{}", b_.image.page()));
+    const auto fields_a = parts::editable_fields(a_.image);
+    const auto fields_b = parts::editable_fields(b_.image);
+    for (const parts::FieldText& field : fields_a) {
+      if (field.name == "cmdline") continue;  // by the word
+      const auto other = std::ranges::find(fields_b, field.name, &parts::FieldText::name);
+      differ("header", field.name, field.value, other == fields_b.end() ? "" : other->value);
+    }
+    for (const parts::FieldText& field : fields_b)
+      if (std::ranges::find(fields_a, field.name, &parts::FieldText::name) == fields_a.end())
+        add("header", "added", field.name, "", field.value);
+    differ("header", "id", hex(a_.image.raw("id")), hex(b_.image.raw("id")));
+  }
+
+  void word_sets(const char* area, const std::vector<std::string>& before,
+                 const std::vector<std::string>& after) {
+    std::multiset<std::string> gone(before.begin(), before.end()), fresh;
+    for (const std::string& word : after) {
+      if (const auto at = gone.find(word); at != gone.end())
+        gone.erase(at);
+      else
+        fresh.insert(word);
+    }
+    for (const std::string& word : before)
+      if (const auto at = gone.find(word); at != gone.end()) {
+        add(area, "removed", word, word, "");
+        gone.erase(at);
+      }
+    for (const std::string& word : after)
+      if (const auto at = fresh.find(word); at != fresh.end()) {
+        add(area, "added", word, "", word);
+        fresh.erase(at);
+      }
+  }
+
+  std::string bootconfig(const Image& image) const {
+    const Section* section = image.section("bootconfig");
+    return section == nullptr ? "" : std::string(until_nul(section->bytes.view()));
+  }
+
+  void words() {
+    const std::size_t before = out_.differences.size();
+    const std::string line_a = boot::cmdline(a_.image), line_b = boot::cmdline(b_.image);
+    word_sets("cmdline", words_of(line_a), words_of(line_b));
+    if (line_a != line_b && out_.differences.size() == before)
+      add("cmdline", "changed", "the order of words, or blanks", line_a, line_b);
+    const std::string text_a = bootconfig(a_.image), text_b = bootconfig(b_.image);
+    if (text_a == text_b) return;
+    add("bootconfig", "changed", "bootconfig", fmt::format("{} bytes", text_a.size()),
+        fmt::format("{} bytes", text_b.size()));
+    out_.differences.back().lines = diff_lines(text_a, text_b);
+  }
+
+  void parts() {
+    for (const Section& section : a_.image.sections()) {
+      const Section* other = b_.image.section(section.name);
+      const auto size = [](const Section* s) {
+        return s == nullptr || s->bytes.empty() ? "" : fmt::format("{} bytes", s->bytes.size());
+      };
+      const View now = other == nullptr ? View{} : other->bytes.view();
+      if (equal(section.bytes.view(), now)) continue;
+      const char* what = section.bytes.empty() ? "added" : now.empty() ? "removed" : "content";
+      add("part", what, section.name, size(&section), size(other));
+    }
+    for (const Section& section : b_.image.sections())
+      if (a_.image.section(section.name) == nullptr && !section.bytes.empty())
+        add("part", "added", section.name, "", fmt::format("{} bytes", section.bytes.size()));
+  }
+
+  void kernels() {
+    const kernel::Kernel none;
+    const kernel::Kernel& a = a_.reading.kernel ? *a_.reading.kernel : none;
+    const kernel::Kernel& b = b_.reading.kernel ? *b_.reading.kernel : none;
+    differ("kernel", "form", a.form, b.form);
+    differ("kernel", "compression", a.compression, b.compression);
+    differ("kernel", "version", a.banner, b.banner);
+    if (a.config == b.config) return;
+    add("kernel", "changed", "configuration", fmt::format("{} bytes", a.config.size()),
+        fmt::format("{} bytes", b.config.size()));
+    out_.differences.back().lines = diff_lines(a.config, b.config);
+  }
+
+  static std::map<std::string, std::string> trees_of(const ImageReading& reading) {
+    std::map<std::string, std::string> out;
+    for (const ReadTrees& trees : reading.trees)
+      for (std::size_t i = 0; i < trees.blobs.size(); ++i) {
+        const dt::DtBlob& blob = trees.blobs[i];
+        out[fmt::format("{} {}", trees.section, i)] = fmt::format(
+            "{}, {} bytes, SHA-256 {}", blob.facts.model.empty() ? "no model" : blob.facts.model,
+            blob.size, sha256_hex(blob.fdt.view()).substr(0, 16));
+      }
+    return out;
+  }
+
+  void trees() {
+    const auto a = trees_of(a_.reading), b = trees_of(b_.reading);
+    for (const auto& [where, text] : a) {
+      const auto other = b.find(where);
+      if (other == b.end())
+        add("device-tree", "removed", where, text, "");
+      else
+        differ("device-tree", where, text, other->second);
+    }
+    for (const auto& [where, text] : b)
+      if (!a.contains(where)) add("device-tree", "added", where, "", text);
+  }
+
+  std::vector<std::string> permissive_of(const Side& side) const {
+    std::vector<std::string> out;
+    const auto take = [&](const std::vector<PermissiveWord>& words) {
+      for (const PermissiveWord& word : words)
+        out.push_back(word.where + ": " + word.word);
+    };
+    take(permissive_words(boot::cmdline(side.image), "cmdline"));
+    take(permissive_words(bootconfig(side.image), "bootconfig"));
+    for (const ReadRamdisk& one : side.reading.ramdisks)
+      if (one.ramdisk) take(permissive_properties(*one.ramdisk));
+    for (const ReadTrees& trees : side.reading.trees)
+      for (const dt::DtBlob& blob : trees.blobs)
+        take(permissive_words(blob.facts.bootargs, "device tree /chosen"));
+    return out;
+  }
+
+  void permissive() { word_sets("selinux", permissive_of(a_), permissive_of(b_)); }
+
+  static std::map<std::string, std::string> vbmeta_of(const Side& side) {
+    std::map<std::string, std::string> out;
+    VbmetaInfo info;
+    if (side.image.kind() == "vbmeta") {
+      if (auto read = vbmeta_info(side.image)) info = std::move(*read);
+    } else if (auto footer = footer_info(side.loaded.bytes.view()); footer && *footer) {
+      info = std::move((*footer)->vbmeta);
+      out["footer"] = fmt::format("image of {} bytes", (*footer)->original_image_size);
+    } else {
+      return out;
+    }
+    out["algorithm"] = info.algorithm;
+    out["public key"] = info.public_key_sha256;
+    out["rollback index"] = fmt::format("{}", info.rollback_index);
+    out["flags"] = fmt::format("{}", info.flags);
+    for (const DescriptorInfo& one : info.descriptors) {
+      const bool property = one.kind == "property" && one.values.size() == 2;
+      std::string text;
+      for (const auto& [name, value] : one.values)
+        text += fmt::format("{}{} {}", text.empty() ? "" : ", ", name, value);
+      const std::string where =
+          property ? "property " + one.values[0].second : one.kind + " " + one.partition;
+      out[where] = property ? one.values[1].second : text;
+    }
+    return out;
+  }
+
+  void vbmeta() {
+    const auto a = vbmeta_of(a_), b = vbmeta_of(b_);
+    for (const auto& [where, text] : a) {
+      const auto other = b.find(where);
+      if (other == b.end())
+        add("vbmeta", "removed", where, text, "");
+      else
+        differ("vbmeta", where, text, other->second);
+    }
+    for (const auto& [where, text] : b)
+      if (!a.contains(where)) add("vbmeta", "added", where, "", text);
+  }
+
+  static std::string tail_text(const Image& image) {
+    std::string out;
+    for (const TailItem& item : tail_items(image.tail().view()))
+      if (item.kind != "zeros" && item.kind != "0xff")
+        out += fmt::format("{}{} of {} bytes", out.empty() ? "" : ", ", item.kind, item.size);
+    return out;
+  }
+
+  void around() {
+    const auto prefix = [](const Image& image) {
+      return image.prefix().empty() ? ""
+                                    : fmt::format("{}, {} bytes, SHA-256 {}",
+                                                  prefix::kind_of(image.prefix().view()),
+                                                  image.prefix().size(),
+                                                  sha256_hex(image.prefix().view()).substr(0, 16));
+    };
+    differ("wrapping", "before the image", prefix(a_.image), prefix(b_.image));
+    differ("wrapping", "behind the image", tail_text(a_.image), tail_text(b_.image));
+    differ("wrapping", "file size", fmt::format("{} bytes", out_.size_a),
+           fmt::format("{} bytes", out_.size_b));
+  }
+
+  bool any(std::string_view area, std::string_view where = {}) const {
+    return std::ranges::any_of(out_.differences, [&](const Difference& d) {
+      return d.area == area && (where.empty() || d.where == where);
+    });
+  }
+
+  /// What a person should make of it.
+  void meaning() {
+    const auto say = [&](std::string text) { out_.meaning.push_back(std::move(text)); };
+    const auto level_a = boot::os_version(a_.image).patch_level;
+    const auto level_b = boot::os_version(b_.image).patch_level;
+    if (!level_a.empty() && !level_b.empty() && level_b != level_a)
+      say(fmt::format("The second image's security patch level is {}: {} -> {}.",
+                      level_b < level_a ? "older; keys stored by the newer system may be refused"
+                                        : "newer",
+                      level_a, level_b));
+    if (any("kernel", "version"))
+      say("The kernels are of different builds: modules of one do not load into the other.");
+    if (any("ramdisk", "/init")) say("The first program (/init) is another one.");
+    if (any("selinux"))
+      say("SELinux is concerned: words that make it permissive, or files of its policy, differ.");
+    for (const Difference& d : out_.differences) {
+      const bool fstab = d.area == "ramdisk" && d.what == "content" && is_fstab_name(d.where.substr(d.where.rfind('/') + 1));
+      if (fstab) say(fmt::format("Mount points differ ({}): look for verification flags.", d.where));
+      if (d.area == "vbmeta" && d.where == "flags")
+        say(fmt::format("The verification flags differ: {} -> {}.", d.before, d.after));
+      if (d.area == "vbmeta" && d.where == "public key") say("They are signed with different keys.");
+    }
+    const bool content = std::ranges::any_of(out_.differences, [](const Difference& d) {
+      return d.area != "vbmeta" && d.area != "wrapping";
+    });
+    if (!content && !out_.differences.empty())
+      say("What a kernel gets is the same: only verified-boot data or what stands around the image "
+          "differs.");
+    if (out_.differences.empty() && !equal(a_.loaded.bytes.view(), b_.loaded.bytes.view()))
+      say("What is in them is the same: they are packed, padded or numbered differently.");
+  }
+
+  const Side& a_;
+  const Side& b_;
+  ImageComparison out_;
+};
+
+/// A stretch of an image that has one name.
+struct Region {
+  std::uint64_t begin, end;
+  std::string name;
+};
+
+std::vector<Region> regions_of(const LoadedImage& loaded) {
+  const std::uint64_t size = loaded.bytes.size();
+  if (!loaded.image) return {{0, size, "image"}};
+  const Image& image = *loaded.image;
+  std::vector<Region> out;
+  std::uint64_t at = 0;
+  const auto add = [&](std::uint64_t bytes, std::string name) {
+    if (bytes != 0) out.push_back({at, at + bytes, std::move(name)});
+    at += bytes;
+  };
+  add(image.prefix().size(), "prefix");
+  add(image.header().size(), "header");
+  for (const Section& section : image.sections()) {
+    add(section.bytes.size(), section.name);
+    add(section.padding.size(), "padding of " + section.name);
+  }
+  add(size - at, "tail");
+  return out;
+}
+
+/// Where the bytes differ; a range ends where another region begins.
+std::vector<DifferentRange> ranges_of(const LoadedImage& a, const LoadedImage& b) {
+  constexpr std::uint64_t kJoin = 4096;
+  std::vector<DifferentRange> out;
+  const View left = a.bytes.view(), right = b.bytes.view();
+  const std::uint64_t common = std::min(left.size(), right.size());
+  for (const Region& region : regions_of(a)) {
+    std::uint64_t first = 0, last = 0;  // of the range at hand; empty while they are equal
+    const auto flush = [&] {
+      if (first < last) out.push_back({first, last - first, region.name});
+    };
+    const std::uint64_t end = std::min(region.end, common);
+    for (std::uint64_t at = region.begin; at < end; ++at) {
+      // Long equal stretches are stepped over a block at a time.
+      while (end - at > kJoin && std::memcmp(left.data() + at, right.data() + at, kJoin) == 0)
+        at += kJoin;
+      if (left[at] == right[at]) continue;
+      if (first == last || at - last >= kJoin) {
+        flush();
+        first = at;
+      }
+      last = at + 1;
+    }
+    flush();
+  }
+  const std::uint64_t longer = std::max(left.size(), right.size());
+  if (longer > common) out.push_back({common, longer - common, "only in the longer image"});
+  return out;
+}
+
+}  // namespace
+
+Result<ImageComparison> compare_images(const LoadedImage& a, const LoadedImage& b,
+                                       const Context& context) {
+  ImageComparison out{.size_a = a.bytes.size(), .size_b = b.bytes.size()};
+  if (equal(a.bytes.view(), b.bytes.view())) return out;
+  if (a.image && b.image) {
+    WEXLO_TRY(ImageReading reading_a, read_deep(*a.image, context));
+    WEXLO_TRY(ImageReading reading_b, read_deep(*b.image, context));
+    const Side side_a{a, *a.image, std::move(reading_a)};
+    const Side side_b{b, *b.image, std::move(reading_b)};
+    out = Compare(side_a, side_b).run();
+  } else {
+    out.differences.push_back({"part", "content", "image", fmt::format("{} bytes", out.size_a),
+                               fmt::format("{} bytes", out.size_b), {}});
+  }
+  out.ranges = ranges_of(a, b);
+  return out;
+}
+
+}  // namespace wexlo

@@ -1,0 +1,52 @@
+#pragma once
+/// Fuzz targets: one a parser, each a handful of lines. A refusal is a good answer; what is accepted
+/// has to come back byte for byte.
+
+#include <cstdlib>
+#include <string>
+#include <vector>
+
+#include "base/bytes.hpp"
+
+namespace wexlo::fuzz {
+
+struct Target {
+  const char* name;
+  void (*run)(View input);  ///< aborts when a law is broken
+  std::vector<std::string> (*seeds)();
+};
+[[nodiscard]] const std::vector<Target>& targets();
+
+/// Stops the process, which is how a fuzzer learns of a broken law.
+inline void must(bool holds) {
+  if (!holds) std::abort();
+}
+
+void image(View input);
+std::vector<std::string> image_seeds();
+void device_tree(View input);
+std::vector<std::string> device_tree_seeds();
+void kernel(View input);
+std::vector<std::string> kernel_seeds();
+void vbmeta(View input);
+std::vector<std::string> vbmeta_seeds();
+void newc(View input);
+std::vector<std::string> newc_seeds();
+void ramdisk(View input);
+std::vector<std::string> ramdisk_seeds();
+void codec(View input);
+std::vector<std::string> codec_seeds();
+void payload(View input);
+std::vector<std::string> payload_seeds();
+void zip(View input);
+std::vector<std::string> zip_seeds();
+void tree_list(View input);
+std::vector<std::string> tree_list_seeds();
+void recipe(View input);
+std::vector<std::string> recipe_seeds();
+void text_files(View input);
+std::vector<std::string> text_files_seeds();
+void patch(View input);
+std::vector<std::string> patch_seeds();
+
+}  // namespace wexlo::fuzz
