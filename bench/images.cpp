@@ -70,9 +70,10 @@ bool make_inputs(const fs::path& folder) {
   const auto lz4 = encode(Compression::Lz4Legacy, content, {.level = 12}, context);
   const auto gzip = encode(Compression::Gzip, content, {.level = 9, .variant = 9});
   if (!lz4 || !gzip) return false;
-  std::ofstream(folder / "edit.toml") << "format = 1\nname = \"bench\"\nabout = \"one file\"\n"
-                                         "[[edit]]\nkind = \"property\"\nfile = \"default.prop\"\n"
-                                         "set = { \"ro.debuggable\" = \"1\", \"ro.more\" = \"1\" }\n";
+  std::ofstream(folder / "edit.toml")
+      << "format = 1\nname = \"bench\"\nabout = \"one file\"\n"
+         "[[edit]]\nkind = \"property\"\nfile = \"default.prop\"\n"
+         "set = { \"ro.debuggable\" = \"1\", \"ro.more\" = \"1\" }\n";
   return write_file(folder / "r.lz4", *lz4, Overwrite::Replace) &&
          write_file(folder / "r.gz", *gzip, Overwrite::Replace) &&
          write_file(folder / "r.cpio", content, Overwrite::Replace) &&
@@ -97,16 +98,17 @@ void boot_images(const std::string& name) {
   apart([&] { return make_inputs(folder); });
   const std::string wexlo = std::string(WEXLO_PROGRAM) + " --jobs 2 ";
   compare("96 MiB boot image: unpack, repack unchanged",
-          shell(3, folder, wexlo + "unpack lz4.img -o parts --force; " + wexlo +
-                               "repack parts -o back.img --force"),
+          shell(3, folder,
+                wexlo + "unpack lz4.img -o parts --force; " + wexlo +
+                    "repack parts -o back.img --force"),
           "cp, sync, sha256sum; twice",
           shell(3, folder, "for i in 1 2; do cp lz4.img copy; sync; sha256sum copy; done"), 1.3);
   compare("lz4 ramdisk (128 MiB): one file edited",
           shell(2, folder, wexlo + "patch lz4.img -r edit.toml -o patched.img --force"),
           "lz4 -dc | lz4 -l -12", shell(2, folder, "lz4 -dc r.lz4 | lz4 -l -12 > again.lz4"), 0.7);
   compare("gzip ramdisk (128 MiB): one file edited",
-          shell(2, folder, wexlo + "patch gzip.img -r edit.toml -o patched.img --force"),
-          "gzip -9", shell(2, folder, "gzip -9 < r.cpio > again.gz"), 1.1);
+          shell(2, folder, wexlo + "patch gzip.img -r edit.toml -o patched.img --force"), "gzip -9",
+          shell(2, folder, "gzip -9 < r.cpio > again.gz"), 1.1);
   for (const std::string kind : {"lz4", "gzip"}) {
     const Cost ours = shell(3, folder, wexlo + "inspect " + kind + ".img");
     const Cost hashed = shell(3, folder, "sha256sum " + kind + ".img");

@@ -55,8 +55,8 @@ std::string image_text(const ImageComparison& one, const Session& session) {
   if (!one.differences.empty()) {
     Table table({"area", "change", "where", "before", "after"});
     for (const Difference& d : one.differences)
-      table.row({d.area, d.what, shorten(d.where, all), shorten(d.before, all),
-                 shorten(d.after, all)});
+      table.row(
+          {d.area, d.what, shorten(d.where, all), shorten(d.before, all), shorten(d.after, all)});
     out += "\n" + table.text(session.paint);
   }
   for (const Difference& d : one.differences) {
@@ -81,11 +81,12 @@ Result<Reply> run(const Options& options, const Session& session) {
   WEXLO_TRY(const Comparison compared, compare(options.a, options.b, session.context));
   Reply reply;
   reply.well = compared.same;
-  reply.result = {{"same", compared.same}, {"kind_a", compared.kind_a}, {"kind_b", compared.kind_b}};
+  reply.result = {
+      {"same", compared.same}, {"kind_a", compared.kind_a}, {"kind_b", compared.kind_b}};
   reply.result["images"] = Json::array();
-  reply.text = fmt::format("{}  ({})\n{}  ({})\n", session.paint.heading(printable(options.a)),
-                           compared.kind_a, session.paint.heading(printable(options.b)),
-                           compared.kind_b);
+  reply.text =
+      fmt::format("{}  ({})\n{}  ({})\n", session.paint.heading(printable(options.a)),
+                  compared.kind_a, session.paint.heading(printable(options.b)), compared.kind_b);
   for (const ImageComparison& one : compared.images) {
     reply.result["images"].push_back(image_json(one));
     reply.text += image_text(one, session);

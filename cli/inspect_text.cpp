@@ -76,7 +76,8 @@ class Teller {
   void kernel(const kernel::Kernel& kernel) {
     std::string what = kernel.form;
     if (kernel.compression != "none") what += ", " + kernel.compression;
-    if (kernel.decoded_size != 0) what += fmt::format(" ({} decoded)", human_size(kernel.decoded_size));
+    if (kernel.decoded_size != 0)
+      what += fmt::format(" ({} decoded)", human_size(kernel.decoded_size));
     if (!kernel.wrapping.empty()) what += ", behind a " + kernel.wrapping;
     if (!kernel.config.empty()) what += ", with its configuration";
     line("kernel", what);
@@ -128,11 +129,11 @@ class Teller {
 
   void around(const ImageInfo& info) {
     if (!info.prefix_kind.empty())
-      line("before it", fmt::format("{} bytes of a maker's, kind {}{}",
-                                    info.prefix_size, info.prefix_kind,
-                                    !info.prefix_true  ? ""
-                                    : *info.prefix_true ? ", true"
-                                                        : ", not true"));
+      line("before it",
+           fmt::format("{} bytes of a maker's, kind {}{}", info.prefix_size, info.prefix_kind,
+                       !info.prefix_true   ? ""
+                       : *info.prefix_true ? ", true"
+                                           : ", not true"));
     std::string behind;
     for (const TailInfo& item : info.tail)
       behind += fmt::format("{}{} {}", behind.empty() ? "" : ", ", item.size, item.kind);
@@ -255,7 +256,8 @@ void add_findings(const Inspection& item, Reply& reply) {
                               item.path});
   for (const RamdiskInfo& one : item.image->ramdisks)
     if (!one.trouble.empty())
-      reply.findings.push_back({"warning", "ramdisk-unread", one.title + ": " + one.trouble, item.path});
+      reply.findings.push_back(
+          {"warning", "ramdisk-unread", one.title + ": " + one.trouble, item.path});
   if (item.image->origin.word == "altered")
     reply.findings.push_back({"warning", "altered-image", item.image->origin.reason, item.path});
 }

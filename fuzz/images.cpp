@@ -1,9 +1,9 @@
 /// Boot, vendor_boot and recovery images, whatever stands before and behind them.
 
-#include "image/fragments.hpp"
-#include "image/tail.hpp"
 #include "firmware/formats.hpp"
 #include "image/boot.hpp"
+#include "image/fragments.hpp"
+#include "image/tail.hpp"
 #include "support/boot.hpp"
 #include "support/vbmeta.hpp"
 #include "target.hpp"
@@ -54,7 +54,8 @@ std::vector<std::string> image_seeds() {
     seeds.push_back(b.done() + "SEANDROIDENFORCE");
     seeds.push_back(with_footer(b.done(), "boot", 1u << 15));
   }
-  VendorBootBytes v{.page = 2048, .dtb = test::device_tree("Korvale", "korvale,x"), .bootconfig = "a=b\n"};
+  VendorBootBytes v{
+      .page = 2048, .dtb = test::device_tree("Korvale", "korvale,x"), .bootconfig = "a=b\n"};
   v.named = {{"", 1, noise(100)}, {"recovery", 2, noise(60)}, {"dlkm", 3, noise(80), 7}};
   seeds.push_back(v.done());
   v.version = 3;

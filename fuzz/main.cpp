@@ -32,9 +32,11 @@ std::string changed(std::string bytes, std::uint32_t round) {
     return bound == 0 ? 0 : state % bound;
   };
   if (bytes.empty()) return bytes;
-  static constexpr std::uint32_t kEdges[] = {0, 1, 0x7fffffff, 0x80000000, 0xffffffff, 0xfffffffe, 4096};
+  static constexpr std::uint32_t kEdges[] = {0,          1,          0x7fffffff, 0x80000000,
+                                             0xffffffff, 0xfffffffe, 4096};
   for (std::uint32_t i = 0; i <= round % 3; ++i) {
-    const std::size_t at = next(round % 2 == 0 ? std::min<std::size_t>(bytes.size(), 128) : bytes.size());
+    const std::size_t at =
+        next(round % 2 == 0 ? std::min<std::size_t>(bytes.size(), 128) : bytes.size());
     switch (next(5)) {
       case 0: bytes[at] = static_cast<char>(bytes[at] ^ (1 << next(8))); break;
       case 1: bytes[at] = static_cast<char>(next(256)); break;
@@ -99,9 +101,10 @@ int main(int count, char** arguments) {
     return replay_seeds(words.size() > 1 ? words[1] : "",
                         words.size() > 2 ? static_cast<std::uint32_t>(std::stoul(words[2])) : 200);
   if (words.size() < 2) {
-    std::puts("wexlo_fuzz TARGET FILE...         replays files over a target\n"
-              "wexlo_fuzz --seeds [TARGET [N]]   replays the seeds, each with N small changes\n"
-              "wexlo_fuzz --write-seeds FOLDER   writes the seeds for a fuzzer");
+    std::puts(
+        "wexlo_fuzz TARGET FILE...         replays files over a target\n"
+        "wexlo_fuzz --seeds [TARGET [N]]   replays the seeds, each with N small changes\n"
+        "wexlo_fuzz --write-seeds FOLDER   writes the seeds for a fuzzer");
     return 2;
   }
   const fuzz::Target* target = find(words[0]);

@@ -1,8 +1,8 @@
 /// Firmware packages, recipes, and a whole patch.
 
+#include "firmware/formats.hpp"
 #include "firmware/ota_zip.hpp"
 #include "firmware/payload.hpp"
-#include "firmware/formats.hpp"
 #include "recipe/patch.hpp"
 #include "support/boot.hpp"
 #include "support/payload.hpp"
@@ -41,7 +41,9 @@ void zip(View input) {
 }
 
 std::vector<std::string> zip_seeds() {
-  return {test::zip({{"payload.bin", small_payload(), false}, {"deflated", "text text text", true}, {"META-INF/x", "y", false}})};
+  return {test::zip({{"payload.bin", small_payload(), false},
+                     {"deflated", "text text text", true},
+                     {"META-INF/x", "y", false}})};
 }
 
 void recipe(View input) {
@@ -60,7 +62,8 @@ void patch(View input) {
   const auto loaded = load_image(Blob(to_bytes(input)), "input");
   if (!loaded || !loaded->image) return;
   Recipe put{.name = "fuzz"};
-  put.edits.push_back({.kind = "put", .recipe = "fuzz",
+  put.edits.push_back({.kind = "put",
+                       .recipe = "fuzz",
                        .what = PutEdit{.path = "a/b", .content = test::blob("new"), .from = "b"}});
   Context small;
   small.decode_bound = 4u << 20;
@@ -78,7 +81,8 @@ void patch(View input) {
 std::vector<std::string> patch_seeds() {
   using namespace test;
   std::vector<std::string> seeds;
-  for (const std::string& ramdisk : {first_ramdisk(), gzip(first_ramdisk()), lz4_legacy(first_ramdisk())})
+  for (const std::string& ramdisk :
+       {first_ramdisk(), gzip(first_ramdisk()), lz4_legacy(first_ramdisk())})
     for (const unsigned version : {0u, 2u, 4u}) {
       const BootBytes b{.version = version, .page = 2048, .kernel = noise(100), .ramdisk = ramdisk};
       seeds.push_back(b.done());

@@ -23,7 +23,10 @@ void newc(View input) {
 std::vector<std::string> newc_seeds() {
   using namespace test;
   return {first_ramdisk(), CpioBytes{}.file("a", "b").raw(),
-          CpioBytes{}.entry("A", "data", 0100644, 5, 2, 1, 2, 3, 0, 0, true).entry("B", "", 0100644, 5, 2).done() +
+          CpioBytes{}
+                  .entry("A", "data", 0100644, 5, 2, 1, 2, 3, 0, 0, true)
+                  .entry("B", "", 0100644, 5, 2)
+                  .done() +
               first_ramdisk()};
 }
 
@@ -84,8 +87,9 @@ void codec(View input) {
 std::vector<std::string> codec_seeds() {
   using namespace test;
   const std::string text = first_ramdisk();
-  return {'\0' + gzip(text), '\1' + lz4_legacy(text, true), '\2' + lz4_frame(text),
-          '\3' + xz(text),   '\4' + lzma(text),             '\5' + bzip2(text),
+  return {'\0' + gzip(text),      '\1' + lz4_legacy(text, true),
+          '\2' + lz4_frame(text), '\3' + xz(text),
+          '\4' + lzma(text),      '\5' + bzip2(text),
           '\6' + zstd(text)};
 }
 

@@ -1,6 +1,6 @@
 #pragma once
-/// Fuzz targets: one a parser, each a handful of lines. A refusal is a good answer; what is accepted
-/// has to come back byte for byte.
+/// Fuzz targets: one a parser, each a handful of lines. A refusal is a good answer; what is
+/// accepted has to come back byte for byte.
 
 #include <cstdlib>
 #include <string>

@@ -36,7 +36,8 @@ std::vector<std::string> device_tree_seeds() {
           one + two,
           one + std::string(3, '\0') + two + "trailing",
           TableBytes{.blobs = {one, two}}.done(),
-          TableBytes{.version = 1, .blobs = {one, gzip(two)}, .rows = {{0}, {1, 2, 3, 2}, {0, 5}}}.done(),
+          TableBytes{.version = 1, .blobs = {one, gzip(two)}, .rows = {{0}, {1, 2, 3, 2}, {0, 5}}}
+              .done(),
           qcdt};
 }
 
@@ -50,8 +51,12 @@ std::vector<std::string> kernel_seeds() {
   using namespace test;
   const std::string raw = arm64_kernel("6.1.1-korvale", "CONFIG_A=y\n");
   const std::string tree = test::device_tree("Korvale", "korvale,x");
-  return {raw, raw + tree, gzip(raw) + tree + tree, lz4_legacy(raw, true) + tree,
-          chipset_header("KERNEL", gzip(raw)) + gzip(raw), xz(raw)};
+  return {raw,
+          raw + tree,
+          gzip(raw) + tree + tree,
+          lz4_legacy(raw, true) + tree,
+          chipset_header("KERNEL", gzip(raw)) + gzip(raw),
+          xz(raw)};
 }
 
 }  // namespace wexlo::fuzz

@@ -184,6 +184,8 @@ Bytes write(const Archive& archive) {
             entry.data_tail_.size();
   out.reserve(size);
   for (const Entry& entry : archive.entries) {
+    // The last one of a stock archive may have ended without its padding.
+    out.resize(align_up(out.size(), 4));
     append(out, std::string_view(entry.header_.data(), entry.header_.size()));
     append(out, entry.name_);
     append(out, View(entry.name_tail_));

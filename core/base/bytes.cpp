@@ -23,8 +23,8 @@ void RawBuffer::resize(std::size_t size) {
 Blob RawBuffer::release() {
   Blob out;
   out.view_ = {data_, size_};
-  out.owner_ = std::shared_ptr<const void>(std::exchange(data_, nullptr),
-                                           [](const void* at) { std::free(const_cast<void*>(at)); });
+  out.owner_ = std::shared_ptr<const void>(
+      std::exchange(data_, nullptr), [](const void* at) { std::free(const_cast<void*>(at)); });
   size_ = 0;
   return out;
 }

@@ -57,7 +57,8 @@ class Blob {
 class RawBuffer {
  public:
   explicit RawBuffer(std::size_t size = 0) { resize(size); }
-  RawBuffer(RawBuffer&& other) noexcept : data_(std::exchange(other.data_, nullptr)), size_(std::exchange(other.size_, 0)) {}
+  RawBuffer(RawBuffer&& other) noexcept
+      : data_(std::exchange(other.data_, nullptr)), size_(std::exchange(other.size_, 0)) {}
   RawBuffer& operator=(RawBuffer&&) = delete;
   ~RawBuffer();
   /// New bytes are undefined. Throws std::bad_alloc.

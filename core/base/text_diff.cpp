@@ -51,8 +51,8 @@ bool shortest(const Lines& a, const Lines& b, long most, std::vector<Step>& step
         px = old[at(from)];
         py = px - from;
         const long line = came_down ? py : px;
-        steps.push_back({came_down ? '+' : '-', static_cast<std::size_t>(line),
-                         static_cast<std::size_t>(px)});
+        steps.push_back(
+            {came_down ? '+' : '-', static_cast<std::size_t>(line), static_cast<std::size_t>(px)});
       }
       std::ranges::reverse(steps);
       return true;
@@ -64,9 +64,8 @@ bool shortest(const Lines& a, const Lines& b, long most, std::vector<Step>& step
 }  // namespace
 
 bool looks_like_text(std::string_view bytes) {
-  return std::ranges::all_of(bytes, [](unsigned char c) {
-    return c >= 0x20 || c == '\n' || c == '\r' || c == '\t';
-  });
+  return std::ranges::all_of(
+      bytes, [](unsigned char c) { return c >= 0x20 || c == '\n' || c == '\r' || c == '\t'; });
 }
 
 std::vector<std::string> diff_lines(std::string_view before, std::string_view after,

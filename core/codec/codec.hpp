@@ -98,8 +98,8 @@ struct StockStream {
 
 /// Compresses `in` as one stream. A large gzip member that takes the place of a stock one is packed
 /// in pieces, in parallel: a decoder sees no difference, but for the exact bytes that the library
-/// gives in one go leave `stock` empty. The same input and framing give the same bytes, whatever the
-/// number of jobs. Errors: LimitExceeded (memory), Interrupted.
+/// gives in one go leave `stock` empty. The same input and framing give the same bytes, whatever
+/// the number of jobs. Errors: LimitExceeded (memory), Interrupted.
 [[nodiscard]] Result<Bytes> encode(Compression kind, View in, const Framing& framing = {},
                                    const Context& context = {}, const StockStream& stock = {});
 

@@ -38,6 +38,7 @@ class Lz4FrameDecoder final : public Decoder {
 
 LZ4F_preferences_t preferences(const Framing& framing, std::uint64_t size) {
   LZ4F_preferences_t wanted = LZ4F_INIT_PREFERENCES;
+  wanted.autoFlush = 1;
   wanted.compressionLevel = framing.level < 0 ? LZ4HC_CLEVEL_MAX : framing.level;
   wanted.frameInfo.blockSizeID = LZ4F_max4MB;
   wanted.frameInfo.contentChecksumFlag = LZ4F_contentChecksumEnabled;
@@ -54,13 +55,18 @@ LZ4F_preferences_t preferences(const Framing& framing, std::uint64_t size) {
   return wanted;
 }
 
-/// The library wants room for its worst case at each call: what it gives goes through a buffer.
+/// The library wants room for its worst case at each call: what it gives goes through a buffer. It
+/// is fed by the block, from one place, as the usual program does: with linked blocks that decides
+/// what it finds.
 class Lz4FrameEncoder final : public Encoder {
  public:
   Lz4FrameEncoder(const Framing& framing, std::uint64_t size)
       : preferences_(preferences(framing, size)) {
     LZ4F_createCompressionContext(&context_, LZ4F_VERSION);
-    buffer_.resize(LZ4F_compressBound(kPiece, &preferences_) + LZ4F_HEADER_SIZE_MAX);
+    constexpr std::size_t kSmallest = 64u << 10;
+    block_ = kSmallest << 2 * (preferences_.frameInfo.blockSizeID - LZ4F_max64KB);
+    pending_.reserve(block_);
+    buffer_.resize(LZ4F_compressBound(block_, &preferences_) + LZ4F_HEADER_SIZE_MAX);
   }
   Lz4FrameEncoder(const Lz4FrameEncoder&) = delete;
   Lz4FrameEncoder& operator=(const Lz4FrameEncoder&) = delete;
@@ -73,17 +79,19 @@ class Lz4FrameEncoder final : public Encoder {
       step.done = ended_ && given_ == filled_;
       return step;
     }
-    const View piece = in.first(std::min(in.size(), kPiece));
+    const View piece = in.first(std::min(in.size(), block_ - pending_.size()));
+    append(pending_, piece);
     step.consumed = piece.size();
+    const bool through = last && piece.size() == in.size();
     std::size_t got = 0;
     if (!started_) {
       got = LZ4F_compressBegin(context_, buffer_.data(), buffer_.size(), &preferences_);
       started_ = true;
-      step.consumed = 0;
-    } else if (!piece.empty()) {
-      got = LZ4F_compressUpdate(context_, buffer_.data(), buffer_.size(), piece.data(),
-                                piece.size(), nullptr);
-    } else if (last) {
+    } else if (pending_.size() == block_ || (through && !pending_.empty())) {
+      got = LZ4F_compressUpdate(context_, buffer_.data(), buffer_.size(), pending_.data(),
+                                pending_.size(), nullptr);
+      pending_.clear();
+    } else if (through) {
       got = LZ4F_compressEnd(context_, buffer_.data(), buffer_.size(), nullptr);
       ended_ = true;
     }
@@ -96,7 +104,6 @@ class Lz4FrameEncoder final : public Encoder {
   }
 
  private:
-  static constexpr std::size_t kPiece = 1u << 20;
   std::size_t drain(MutableView out) {
     const std::size_t count = std::min(out.size(), filled_ - given_);
     std::copy_n(buffer_.begin() + static_cast<std::ptrdiff_t>(given_), count, out.begin());
@@ -105,7 +112,8 @@ class Lz4FrameEncoder final : public Encoder {
   }
   LZ4F_preferences_t preferences_;
   LZ4F_cctx* context_ = nullptr;
-  Bytes buffer_;
+  Bytes buffer_, pending_;
+  std::size_t block_ = 0;
   std::size_t given_ = 0, filled_ = 0;
   bool started_ = false, ended_ = false;
 };

@@ -38,10 +38,10 @@ std::vector<Knobs> candidates(Compression kind, const Framing& framing) {
       out.insert(out.begin() + 1, {{6, 1}, {3, 1}});
       break;
     case Compression::Zstd: {
-      const bool unsized = framing.header.size() > 4 &&
-                           (std::to_integer<unsigned>(framing.header[4]) & 0xe0) == 0;
-      for (const int level : {19, 3, 22, 9, 1, 12, 15, 18, 17, 16, 14, 13, 11, 10, 8, 7, 6, 5, 4,
-                              2, 20, 21})
+      const bool unsized =
+          framing.header.size() > 4 && (std::to_integer<unsigned>(framing.header[4]) & 0xe0) == 0;
+      for (const int level :
+           {19, 3, 22, 9, 1, 12, 15, 18, 17, 16, 14, 13, 11, 10, 8, 7, 6, 5, 4, 2, 20, 21})
         // The usual program hands the work to a thread of its own, which cuts it into jobs.
         for (const int worker : {2, 0})
           out.push_back({level, worker + (unsized ? 1 : 0)});
@@ -217,7 +217,8 @@ Status set_setting(Framing& framing, std::string_view text) {
     std::string_view text;
     int weight;  ///< zstd's two words share the knob, a bit each
   };
-  for (const Word word : {Word{", memory ", 1}, {", extreme ", 1}, {", unsized ", 1}, {", worker ", 2}})
+  for (const Word word :
+       {Word{", memory ", 1}, {", extreme ", 1}, {", unsized ", 1}, {", worker ", 2}})
     if (const auto value = number(word.text, 9)) framing.variant += *value * word.weight;
   return rest.empty() ? Status{} : wrong();
 }

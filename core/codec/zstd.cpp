@@ -65,10 +65,12 @@ class ZstdEncoder final : public Encoder {
     if (context_ == nullptr) return no_memory("zstd");
     ZSTD_inBuffer input{in.data(), in.size(), 0};
     ZSTD_outBuffer output{out.data(), out.size(), 0};
-    const std::size_t left = ZSTD_compressStream2(context_, &output, &input,
-                                                  last ? ZSTD_e_end : ZSTD_e_continue);
+    // Told of the end together with the whole input, the library would take its size as given.
+    const bool ends = last && in.empty();
+    const std::size_t left =
+        ZSTD_compressStream2(context_, &output, &input, ends ? ZSTD_e_end : ZSTD_e_continue);
     if (ZSTD_isError(left)) return no_memory("zstd");
-    return Step{input.pos, output.pos, last && left == 0 && input.pos == in.size()};
+    return Step{input.pos, output.pos, ends && left == 0};
   }
 
  private:

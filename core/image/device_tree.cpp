@@ -9,7 +9,8 @@
 namespace wexlo::dt {
 namespace {
 
-constexpr std::uint64_t kMaxTree = 16u << 20;  ///< decoded
+constexpr std::uint64_t kMaxTree = 16u << 20;    ///< decoded
+constexpr std::uint64_t kMaxTrees = 256u << 20;  ///< of one table, decoded
 
 /// Where a table says that a blob is: the offsets of its two numbers in the place.
 struct Reference {
@@ -50,7 +51,8 @@ void index_table(View bytes, Index& index) {
   index.end = std::max<std::uint64_t>(kHeader, first + count * row);
   for (std::uint64_t i = 0; i < count; ++i) {
     const std::size_t r = first + i * row;
-    Reference reference{r + 4, r, fmt::format("{}: id 0x{:x}, rev 0x{:x}", i, at(r + 8), at(r + 12))};
+    Reference reference{r + 4, r,
+                        fmt::format("{}: id 0x{:x}, rev 0x{:x}", i, at(r + 8), at(r + 12))};
     const unsigned packing = version >= 1 ? at(r + 16) & 15u : 0;
     if (packing != 0)
       reference.compression = packing == 1   ? "zlib"
@@ -82,10 +84,14 @@ Index index_of(View bytes) {
     index.order = std::endian::little;
     if (bytes.size() < 12) return index;
     const std::uint32_t version = number(bytes, 4, std::endian::little);
-    if (index.form == Form::DtbhTable) index_rows(bytes, index, 32, 20);
-    else if (version == 1) index_rows(bytes, index, 20, 12);
-    else if (version == 2) index_rows(bytes, index, 24, 16);
-    else if (version == 3) index_rows(bytes, index, 40, 32);
+    if (index.form == Form::DtbhTable)
+      index_rows(bytes, index, 32, 20);
+    else if (version == 1)
+      index_rows(bytes, index, 20, 12);
+    else if (version == 2)
+      index_rows(bytes, index, 24, 16);
+    else if (version == 3)
+      index_rows(bytes, index, 40, 32);
   }
   return index;
 }
@@ -134,9 +140,9 @@ Result<Bytes> stored_form(const DtBlob& old, const Blob& fresh, bool chained, bo
   if (old.compression != "none") {
     const auto kind = compression_named(old.compression);
     if (!kind)
-      return fail({.code = ErrorCode::Unsupported,
-                   .message = "the table packs this tree in a way that is not known: " +
-                              old.compression});
+      return fail(
+          {.code = ErrorCode::Unsupported,
+           .message = "the table packs this tree in a way that is not known: " + old.compression});
     return encode(*kind, bytes);
   }
   if (keeps_size && bytes.size() < old.size) bytes.resize(old.size);
@@ -144,7 +150,8 @@ Result<Bytes> stored_form(const DtBlob& old, const Blob& fresh, bool chained, bo
   if (chained && slack != 0) {
     // Readers step from tree to tree by the size that each says of itself.
     bytes.resize(bytes.size() + slack);
-    store<std::uint32_t, std::endian::big>(bytes.data() + 4, static_cast<std::uint32_t>(bytes.size()));
+    store<std::uint32_t, std::endian::big>(bytes.data() + 4,
+                                           static_cast<std::uint32_t>(bytes.size()));
   }
   return bytes;
 }
@@ -181,10 +188,13 @@ std::vector<DtBlob> blobs(const Blob& place) {
     distinct[{offset, size}].push_back(&reference);
   }
   std::vector<DtBlob> out;
+  std::uint64_t total = 0;
   for (const auto& [range, references] : distinct) {
+    if (total > kMaxTrees) return {};  // packed trees that unpack to more than any phone has
     // Trees over each other cannot be edited one by one.
     if (!out.empty() && range.first < out.back().offset + out.back().size) return {};
     out.push_back(blob_at(place, range.first, range.second, references.front()->compression));
+    total += out.back().fdt.size();
     for (const Reference* reference : references)
       out.back().entries.push_back(reference->label);
   }

@@ -53,11 +53,12 @@ Status check_rows(const Image& image, View bytes) {
     const std::uint64_t size = load<std::uint32_t, BE>(bytes.data() + at);
     const std::uint64_t offset = load<std::uint32_t, BE>(bytes.data() + at + 4);
     if (size != 0 && offset < std::max<std::uint64_t>(kHeader, first + count * row))
-      return fail({.code = ErrorCode::OutOfRange,
-                   .message = fmt::format("device tree {} lies over the table's rows, dt_offset", i),
-                   .offset = at + 4,
-                   .expected = fmt::format("at least {}", first + count * row),
-                   .found = fmt::format("{}", offset)});
+      return fail(
+          {.code = ErrorCode::OutOfRange,
+           .message = fmt::format("device tree {} lies over the table's rows, dt_offset", i),
+           .offset = at + 4,
+           .expected = fmt::format("at least {}", first + count * row),
+           .found = fmt::format("{}", offset)});
     if (offset + size > total)
       return out_of_range(fmt::format("device tree {} runs past the table, dt_offset", i), at + 4,
                           total, offset + size);

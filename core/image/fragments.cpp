@@ -50,7 +50,8 @@ RamdiskPart part_from(const Section& section, std::uint64_t offset, std::uint64_
 /// The part as its section has it, with another ramdisk in it.
 Bytes rebuilt(const RamdiskPart& part, View ramdisk) {
   Bytes out;
-  if (!part.header.empty()) out = part_header::renewed(part.header.view(), part.bytes.size(), ramdisk.size());
+  if (!part.header.empty())
+    out = part_header::renewed(part.header.view(), part.bytes.size(), ramdisk.size());
   append(out, ramdisk);
   append(out, part.rest.view());
   return out;

@@ -15,11 +15,11 @@ enum class RamdiskType : std::uint32_t { None = 0, Platform = 1, Recovery = 2, D
 [[nodiscard]] std::optional<std::uint32_t> ramdisk_type_named(std::string_view name);
 
 struct RamdiskPart {
-  std::string section;       ///< "ramdisk" or "vendor_ramdisk"
-  std::size_t index = 0;     ///< in the table; 0 where there is none
-  bool in_table = false;     ///< name, type and board id below are the table's
-  std::string name;          ///< the fragment's own, up to its NUL; may be empty
-  std::uint32_t type = 0;    ///< RamdiskType, or a value of a newer one
+  std::string section;     ///< "ramdisk" or "vendor_ramdisk"
+  std::size_t index = 0;   ///< in the table; 0 where there is none
+  bool in_table = false;   ///< name, type and board id below are the table's
+  std::string name;        ///< the fragment's own, up to its NUL; may be empty
+  std::uint32_t type = 0;  ///< RamdiskType, or a value of a newer one
   std::array<std::uint32_t, 16> board_id{};
   std::uint64_t offset = 0;  ///< of `header` (or of `bytes`) in the file
   Blob header;               ///< chipset part header, 512 bytes, or empty

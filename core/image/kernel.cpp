@@ -15,8 +15,10 @@ constexpr auto LE = std::endian::little;
 constexpr std::uint32_t kArm64Magic = 0x644d5241, kZImageMagic = 0x016f2818,
                         kUImageMagic = 0x27051956;
 constexpr std::size_t kArm64MagicAt = 56, kZImageMagicAt = 0x24, kUImageHeader = 64;
-/// A kernel that unpacks itself holds its payload somewhere: so many hits of a magic are tried.
-constexpr int kMostTries = 64;
+/// A kernel that unpacks itself holds its payload somewhere: so many hits of a magic are tried, and
+/// so much is decoded for it.
+constexpr int kMostTries = 24;
+constexpr std::uint64_t kMostInside = 128u << 20;
 
 bool word_at(View bytes, std::size_t at, std::uint32_t value) {
   return bytes.size() >= at + 4 && load<std::uint32_t, LE>(bytes.data() + at) == value;
@@ -31,9 +33,11 @@ std::string find_banner(View kernel) {
   for (std::size_t at = text.find(kStart); at != text.npos; at = text.find(kStart, at + 1)) {
     const std::string_view rest = text.substr(at, 1024);
     // The format string that the line is made with is not the line.
-    if (rest.size() <= kStart.size() || !std::isdigit(static_cast<unsigned char>(rest[kStart.size()])))
+    if (rest.size() <= kStart.size() ||
+        !std::isdigit(static_cast<unsigned char>(rest[kStart.size()])))
       continue;
-    return std::string(rest.substr(0, std::min(rest.find_first_of(std::string_view("\n\0", 2)), rest.size())));
+    return std::string(
+        rest.substr(0, std::min(rest.find_first_of(std::string_view("\n\0", 2)), rest.size())));
   }
   return {};
 }
@@ -41,7 +45,9 @@ std::string find_banner(View kernel) {
 std::string find_config(View kernel) {
   constexpr std::string_view kStart = "IKCFG_ST";
   const std::string_view text = as_text(kernel);
-  for (std::size_t at = text.find(kStart); at != text.npos; at = text.find(kStart, at + 1)) {
+  int tries = 0;
+  for (std::size_t at = text.find(kStart); at != text.npos && ++tries < kMostTries;
+       at = text.find(kStart, at + 1)) {
     const View packed = kernel.subspan(at + kStart.size());
     if (detect_compression(packed) != Compression::Gzip) continue;
     const auto decoded = decode(Compression::Gzip, packed, {.bytes = 8u << 20});
@@ -78,8 +84,11 @@ std::optional<std::size_t> find_trees(const Blob& section, std::size_t from) {
   const std::string_view text = as_text(section.view());
   constexpr std::string_view kMagic = "\xd0\x0d\xfe\xed";
   constexpr std::size_t kSlack = 4096;
-  for (std::size_t at = text.find(kMagic, from); at != text.npos; at = text.find(kMagic, at + 1)) {
-    std::size_t end = at;
+  std::size_t end = from;
+  // A chain that does not reach the end is passed over as a whole.
+  for (std::size_t at = text.find(kMagic, from); at != text.npos;
+       at = text.find(kMagic, std::max(at + 1, end))) {
+    end = at;
     while (const auto size = dt::fdt_size(section.view().subspan(end))) {
       end += *size;
       std::size_t next = end;
@@ -96,11 +105,12 @@ std::optional<std::size_t> find_trees(const Blob& section, std::size_t from) {
 }
 
 /// The payload of a kernel that unpacks itself.
-void look_inside(View bytes, Kernel& out, const DecodeLimit& limit) {
+void look_inside(View bytes, Kernel& out, DecodeLimit limit) {
+  limit.bytes = std::min(limit.bytes, kMostInside);
   constexpr std::array kMagics{
-      std::string_view("\x1f\x8b\x08", 3),          std::string_view("\x02\x21\x4c\x18", 4),
-      std::string_view("\xfd\x37zXZ\0", 6),         std::string_view("\x5d\0\0", 3),
-      std::string_view("\x28\xb5\x2f\xfd", 4),      std::string_view("BZh", 3),
+      std::string_view("\x1f\x8b\x08", 3),     std::string_view("\x02\x21\x4c\x18", 4),
+      std::string_view("\xfd\x37zXZ\0", 6),    std::string_view("\x5d\0\0", 3),
+      std::string_view("\x28\xb5\x2f\xfd", 4), std::string_view("BZh", 3),
       std::string_view("\x04\x22\x4d\x18", 4)};
   const std::string_view text = as_text(bytes);
   int tries = 0;
@@ -130,8 +140,8 @@ void look_at_zboot(View bytes, Kernel& out, const DecodeLimit& limit) {
   if (at > bytes.size() || size > bytes.size() - at) return;
   const View payload = bytes.subspan(at, size);
   const auto kind = detect_compression(payload);
-  const auto decoded = kind ? decode(*kind, payload, limit)
-                            : Result<Decoded>(fail({.code = ErrorCode::BadMagic}));
+  const auto decoded =
+      kind ? decode(*kind, payload, limit) : Result<Decoded>(fail({.code = ErrorCode::BadMagic}));
   if (!decoded) return;
   Kernel inner;
   name_form(decoded->bytes, inner);

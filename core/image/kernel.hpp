@@ -12,10 +12,10 @@ struct Kernel {
   std::string architecture;  ///< "arm64", "arm", "x86", "riscv64"; empty: not known
   /// Of the whole ("gzip", "lz4-legacy", …), or of the kernel that unpacks itself; "none".
   std::string compression = "none";
-  std::string wrapping;  ///< "chipset part header KERNEL", "uImage NAME"; empty: none
-  std::string banner;    ///< the `Linux version` line; empty: none found
-  std::string release;   ///< its third word, e.g. "5.10.157-android13-4"
-  std::string config;    ///< text of the embedded configuration; empty: none
+  std::string wrapping;            ///< "chipset part header KERNEL", "uImage NAME"; empty: none
+  std::string banner;              ///< the `Linux version` line; empty: none found
+  std::string release;             ///< its third word, e.g. "5.10.157-android13-4"
+  std::string config;              ///< text of the embedded configuration; empty: none
   std::uint64_t decoded_size = 0;  ///< bytes, where it is compressed
   std::string trouble;             ///< why it could not be looked into, where that went wrong
   std::uint64_t trees_at = 0;      ///< where the device trees begin, from the section's start

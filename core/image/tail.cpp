@@ -13,7 +13,8 @@ std::size_t der_size(View at) {
   if (at.size() < 4 || at[0] != std::byte{0x30} || at[1] != std::byte{0x82}) return 0;
   const std::size_t size = 4u + load<std::uint16_t, std::endian::big>(at.data() + 2);
   // Its first member is the version, 1: other bytes that begin alike are no signature.
-  const bool version = at.size() > 7 && as_text(at.subspan(4)).starts_with(std::string_view("\x02\x01\x01", 3));
+  const bool version =
+      at.size() > 7 && as_text(at.subspan(4)).starts_with(std::string_view("\x02\x01\x01", 3));
   return version && size <= at.size() ? size : 0;
 }
 
@@ -41,9 +42,12 @@ TailItem item_at(View rest) {
   const std::string_view text = as_text(rest);
   if (text.starts_with(kEnforcing)) return {"enforcing trailer", 0, kEnforcing.size()};
   if (const std::size_t der = der_size(rest)) return {"older boot signature", 0, der};
-  if (rest.size() == kFooter && text.starts_with("AVBf")) return {"verified-boot footer", 0, kFooter};
+  if (rest.size() == kFooter && text.starts_with("AVBf"))
+    return {"verified-boot footer", 0, kFooter};
   if (rest.size() >= 256 && text.starts_with("AVB0")) {
-    const auto be = [&](std::size_t at) { return load<std::uint64_t, std::endian::big>(rest.data() + at); };
+    const auto be = [&](std::size_t at) {
+      return load<std::uint64_t, std::endian::big>(rest.data() + at);
+    };
     const std::uint64_t left = rest.size() - 256, authentication = be(12), auxiliary = be(20);
     if (authentication <= left && auxiliary <= left - authentication)
       return {"vbmeta", 0, 256 + authentication + auxiliary};

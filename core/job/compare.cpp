@@ -172,8 +172,8 @@ class Pairing {
     const auto image_a = load_image(bytes_a, name), image_b = load_image(bytes_b, name);
     if (image_a && image_b) return images(*image_a, *image_b, name);
     ImageComparison one{.partition = name, .size_a = size_a, .size_b = size_b};
-    one.differences.push_back({"partition", "content", name, sha256_hex(bytes_a.view()),
-                               sha256_hex(bytes_b.view()), {}});
+    one.differences.push_back(
+        {"partition", "content", name, sha256_hex(bytes_a.view()), sha256_hex(bytes_b.view()), {}});
     out_.images.push_back(std::move(one));
     out_.same = false;
     return {};
@@ -209,9 +209,10 @@ class Pairing {
   }
 
   static Status unread(const std::string& name) {
-    return fail({.code = ErrorCode::Unsupported,
-                 .message = fmt::format("partition {} is too large to compare without digests", name),
-                 .hint = "Extract it from both packages and compare the files."});
+    return fail(
+        {.code = ErrorCode::Unsupported,
+         .message = fmt::format("partition {} is too large to compare without digests", name),
+         .hint = "Extract it from both packages and compare the files."});
   }
 
   const Subject& a_;

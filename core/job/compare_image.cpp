@@ -59,8 +59,12 @@ class Compare {
  private:
   void add(std::string area, std::string what, std::string where, std::string before,
            std::string after) {
-    out_.differences.push_back({std::move(area), std::move(what), std::move(where),
-                                std::move(before), std::move(after), {}});
+    out_.differences.push_back({std::move(area),
+                                std::move(what),
+                                std::move(where),
+                                std::move(before),
+                                std::move(after),
+                                {}});
   }
   void differ(const char* area, const std::string& where, const std::string& before,
               const std::string& after) {
@@ -248,11 +252,11 @@ class Compare {
 
   void around() {
     const auto prefix = [](const Image& image) {
-      return image.prefix().empty() ? ""
-                                    : fmt::format("{}, {} bytes, SHA-256 {}",
-                                                  prefix::kind_of(image.prefix().view()),
-                                                  image.prefix().size(),
-                                                  sha256_hex(image.prefix().view()).substr(0, 16));
+      return image.prefix().empty()
+                 ? ""
+                 : fmt::format("{}, {} bytes, SHA-256 {}", prefix::kind_of(image.prefix().view()),
+                               image.prefix().size(),
+                               sha256_hex(image.prefix().view()).substr(0, 16));
     };
     differ("wrapping", "before the image", prefix(a_.image), prefix(b_.image));
     differ("wrapping", "behind the image", tail_text(a_.image), tail_text(b_.image));
@@ -272,21 +276,24 @@ class Compare {
     const auto level_a = boot::os_version(a_.image).patch_level;
     const auto level_b = boot::os_version(b_.image).patch_level;
     if (!level_a.empty() && !level_b.empty() && level_b != level_a)
-      say(fmt::format("The second image's security patch level is {}: {} -> {}.",
-                      level_b < level_a ? "older; keys stored by the newer system may be refused"
-                                        : "newer",
-                      level_a, level_b));
+      say(fmt::format(
+          "The second image's security patch level is {}: {} -> {}.",
+          level_b < level_a ? "older; keys stored by the newer system may be refused" : "newer",
+          level_a, level_b));
     if (any("kernel", "version"))
       say("The kernels are of different builds: modules of one do not load into the other.");
     if (any("ramdisk", "/init")) say("The first program (/init) is another one.");
     if (any("selinux"))
       say("SELinux is concerned: words that make it permissive, or files of its policy, differ.");
     for (const Difference& d : out_.differences) {
-      const bool fstab = d.area == "ramdisk" && d.what == "content" && is_fstab_name(d.where.substr(d.where.rfind('/') + 1));
-      if (fstab) say(fmt::format("Mount points differ ({}): look for verification flags.", d.where));
+      const bool fstab = d.area == "ramdisk" && d.what == "content" &&
+                         is_fstab_name(d.where.substr(d.where.rfind('/') + 1));
+      if (fstab)
+        say(fmt::format("Mount points differ ({}): look for verification flags.", d.where));
       if (d.area == "vbmeta" && d.where == "flags")
         say(fmt::format("The verification flags differ: {} -> {}.", d.before, d.after));
-      if (d.area == "vbmeta" && d.where == "public key") say("They are signed with different keys.");
+      if (d.area == "vbmeta" && d.where == "public key")
+        say("They are signed with different keys.");
     }
     const bool content = std::ranges::any_of(out_.differences, [](const Difference& d) {
       return d.area != "vbmeta" && d.area != "wrapping";
@@ -372,8 +379,12 @@ Result<ImageComparison> compare_images(const LoadedImage& a, const LoadedImage& 
     const Side side_b{b, *b.image, std::move(reading_b)};
     out = Compare(side_a, side_b).run();
   } else {
-    out.differences.push_back({"part", "content", "image", fmt::format("{} bytes", out.size_a),
-                               fmt::format("{} bytes", out.size_b), {}});
+    out.differences.push_back({"part",
+                               "content",
+                               "image",
+                               fmt::format("{} bytes", out.size_a),
+                               fmt::format("{} bytes", out.size_b),
+                               {}});
   }
   out.ranges = ranges_of(a, b);
   return out;

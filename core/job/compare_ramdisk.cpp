@@ -71,9 +71,12 @@ class Walk {
     for (const auto& [place, left] : after)
       if (!before.contains(place)) add("added", place, "", describe(left));
     if (a.compression() != b.compression())
-      out_.push_back({"part", "changed", title_ + " compression",
+      out_.push_back({"part",
+                      "changed",
+                      title_ + " compression",
                       std::string(compression_name(a.compression())),
-                      std::string(compression_name(b.compression())), {}});
+                      std::string(compression_name(b.compression())),
+                      {}});
   }
 
  private:
@@ -135,25 +138,38 @@ void compare_ramdisks(const ImageReading& a, const ImageReading& b, std::vector<
     const std::string title = one.part.title();
     const ReadRamdisk* other = find(b, title);
     if (other == nullptr) {
-      out.push_back({"part", "removed", title, fmt::format("{} bytes", one.part.bytes.size()), "", {}});
+      out.push_back(
+          {"part", "removed", title, fmt::format("{} bytes", one.part.bytes.size()), "", {}});
       continue;
     }
     if (one.part.type != other->part.type)
-      out.push_back({"header", "changed", title + " type", boot::ramdisk_type_name(one.part.type),
-                     boot::ramdisk_type_name(other->part.type), {}});
+      out.push_back({"header",
+                     "changed",
+                     title + " type",
+                     boot::ramdisk_type_name(one.part.type),
+                     boot::ramdisk_type_name(other->part.type),
+                     {}});
     if (one.part.board_id != other->part.board_id)
       out.push_back({"header", "changed", title + " board_id", "", "", {}});
     if (one.ramdisk && other->ramdisk) {
       Walk(title, out).run(*one.ramdisk, *other->ramdisk);
     } else if (!equal(one.part.bytes.view(), other->part.bytes.view())) {
-      out.push_back({"part", "content", title, fmt::format("{} bytes", one.part.bytes.size()),
-                     fmt::format("{} bytes", other->part.bytes.size()), {}});
+      out.push_back({"part",
+                     "content",
+                     title,
+                     fmt::format("{} bytes", one.part.bytes.size()),
+                     fmt::format("{} bytes", other->part.bytes.size()),
+                     {}});
     }
   }
   for (const ReadRamdisk& one : b.ramdisks)
     if (find(a, one.part.title()) == nullptr)
-      out.push_back({"part", "added", one.part.title(), "",
-                     fmt::format("{} bytes", one.part.bytes.size()), {}});
+      out.push_back({"part",
+                     "added",
+                     one.part.title(),
+                     "",
+                     fmt::format("{} bytes", one.part.bytes.size()),
+                     {}});
 }
 
 }  // namespace wexlo

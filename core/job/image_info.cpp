@@ -64,7 +64,8 @@ std::string detail_of(const std::vector<RamdiskInfo>& ramdisks) {
 }
 
 std::string kernel_detail(const kernel::Kernel& kernel) {
-  std::string out = kernel.release.empty() ? kernel.form : fmt::format("{}, {}", kernel.form, kernel.release);
+  std::string out =
+      kernel.release.empty() ? kernel.form : fmt::format("{}, {}", kernel.form, kernel.release);
   if (!kernel.trouble.empty()) out += "; does not read: " + kernel.trouble;
   return out;
 }
@@ -142,7 +143,8 @@ std::vector<OwnDigest> own_digests(const ImageInfo& info) {
 
 void tell_journal(const ImageReading& reading, ImageInfo& info) {
   for (const ReadRamdisk& one : reading.ramdisks) {
-    const auto journal = one.ramdisk ? read_journal(*one.ramdisk) : Result<std::optional<Journal>>{};
+    const auto journal =
+        one.ramdisk ? read_journal(*one.ramdisk) : Result<std::optional<Journal>>{};
     if (!journal || !*journal) continue;
     for (const JournalEdit& edit : (*journal)->edits)
       info.journal.push_back(fmt::format("{}: {}", edit.recipe, edit.summary));
@@ -178,7 +180,8 @@ Result<ImageInfo> image_info(const LoadedImage& loaded, const ImageReading& read
     const View prefix_bytes = image.prefix().view();
     info.prefix_kind = prefix::kind_of(prefix_bytes);
     info.prefix_size = prefix_bytes.size();
-    info.prefix_true = prefix::is_true(prefix_bytes, loaded.bytes.view().subspan(prefix_bytes.size()));
+    info.prefix_true =
+        prefix::is_true(prefix_bytes, loaded.bytes.view().subspan(prefix_bytes.size()));
   }
   for (const TailItem& item : tail_items(image.tail().view()))
     info.tail.push_back({std::string(item.kind), image.sections_end() + item.offset, item.size});

@@ -68,7 +68,8 @@ class Judge {
       const bool called = name == "init" || name.starts_with("init.") || name.starts_with("init_");
       const auto data = as_text(entry.data().view());
       const bool program = entry.type() == newc::Regular &&
-                           (data.starts_with("\x7f" "ELF") ||
+                           (data.starts_with("\x7f"
+                                             "ELF") ||
                             (name == "init" && detect_compression(entry.data().view())));
       const bool link = entry.type() == newc::Symlink && name == "init" && place != "init";
       if (called && (program || link) && std::ranges::find(kUsual, place) == kUsual.end())
@@ -114,12 +115,45 @@ class Judge {
   /// Root folders. A generic ramdisk is the same on every phone; others have makers' folders, but
   /// never a hidden one.
   void folders(const Ramdisk& ramdisk) {
-    static const std::set<std::string_view> kGeneric{
-        "acct", "apex", "avb", "bin", "bugreports", "config", "d", "data", "data_mirror",
-        "debug_ramdisk", "dev", "etc", "first_stage_ramdisk", "init", "lib", "lib64",
-        "linkerconfig", "metadata", "mnt", "odm", "odm_dlkm", "oem", "postinstall", "proc",
-        "product", "res", "root", "sbin", "sdcard", "second_stage_resources", "storage", "sys",
-        "system", "system_dlkm", "system_ext", "tmp", "vendor", "vendor_dlkm", "wexlo"};
+    static const std::set<std::string_view> kGeneric{"acct",
+                                                     "apex",
+                                                     "avb",
+                                                     "bin",
+                                                     "bugreports",
+                                                     "config",
+                                                     "d",
+                                                     "data",
+                                                     "data_mirror",
+                                                     "debug_ramdisk",
+                                                     "dev",
+                                                     "etc",
+                                                     "first_stage_ramdisk",
+                                                     "init",
+                                                     "lib",
+                                                     "lib64",
+                                                     "linkerconfig",
+                                                     "metadata",
+                                                     "mnt",
+                                                     "odm",
+                                                     "odm_dlkm",
+                                                     "oem",
+                                                     "postinstall",
+                                                     "proc",
+                                                     "product",
+                                                     "res",
+                                                     "root",
+                                                     "sbin",
+                                                     "sdcard",
+                                                     "second_stage_resources",
+                                                     "storage",
+                                                     "sys",
+                                                     "system",
+                                                     "system_dlkm",
+                                                     "system_ext",
+                                                     "tmp",
+                                                     "vendor",
+                                                     "vendor_dlkm",
+                                                     "wexlo"};
     const bool generic = image_.kind() == "boot" && image_.layout().version >= 3;
     std::set<std::string> odd;
     each(ramdisk, [&](const Entry& entry, const std::string& place) {
@@ -146,10 +180,10 @@ class Judge {
         const bool chained = expected.contains(name == "" ? "system" : name);
         const bool sibling = any && name == "system";
         if (chained || sibling)
-          sign("flags", fmt::format("/{} mounts {} without verification, where {} it", place,
-                                    row.mount_point,
-                                    chained ? "vbmeta beside the image expects"
-                                            : "its siblings have"));
+          sign(
+              "flags",
+              fmt::format("/{} mounts {} without verification, where {} it", place, row.mount_point,
+                          chained ? "vbmeta beside the image expects" : "its siblings have"));
       }
     });
   }
@@ -162,10 +196,10 @@ class Judge {
       const auto source = open_file(file_.parent_path() / sibling);
       if (!source || (*source)->size() > (1u << 20)) continue;
       const auto bytes = read_all(**source, 1u << 20);
-      const auto vbmeta = bytes ? verified::parse_vbmeta(*bytes)
-                                : Result<Image>(fail({.code = ErrorCode::Io}));
-      const auto all = vbmeta ? verified::descriptors(*vbmeta)
-                              : Result<std::vector<verified::Descriptor>>{};
+      const auto vbmeta =
+          bytes ? verified::parse_vbmeta(*bytes) : Result<Image>(fail({.code = ErrorCode::Io}));
+      const auto all =
+          vbmeta ? verified::descriptors(*vbmeta) : Result<std::vector<verified::Descriptor>>{};
       if (!all) continue;
       for (const auto& one : *all)
         if (const auto* tree = std::get_if<verified::HashtreeDescriptor>(&one.value))
@@ -184,7 +218,8 @@ class Judge {
       for (const std::string_view word : {"ro.build.type=eng", "ro.build.type=userdebug",
                                           "ro.build.tags=test-keys", "ro.build.tags=dev-keys"})
         if (has_line(text, word))
-          sign("recovery", fmt::format("the recovery in it is no maker's: /{} has {}", place, word));
+          sign("recovery",
+               fmt::format("the recovery in it is no maker's: /{} has {}", place, word));
     });
   }
 

@@ -7,8 +7,7 @@ namespace wexlo {
 std::optional<Blob> ImageReading::find(std::string_view place) const {
   for (auto at = ramdisks.rbegin(); at != ramdisks.rend(); ++at) {
     if (!at->ramdisk) continue;
-    if (const auto entry = find_entry(*at->ramdisk, place))
-      return content_of(*at->ramdisk, *entry);
+    if (const auto entry = find_entry(*at->ramdisk, place)) return content_of(*at->ramdisk, *entry);
   }
   return std::nullopt;
 }

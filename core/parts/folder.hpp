@@ -22,10 +22,10 @@ struct FolderDtb {
 struct FolderTree {
   std::size_t index = 0;
   bool in_table = false;
-  std::string name;        ///< the three are vendor_boot's table's
+  std::string name;  ///< the three are vendor_boot's table's
   std::uint32_t type = 0;
   std::array<std::uint32_t, 16> board_id{};
-  std::string tree, list;  ///< empty: kept as a file
+  std::string tree, list;             ///< empty: kept as a file
   std::vector<std::string> encoders;  ///< one for each stream
 };
 

@@ -38,7 +38,7 @@ struct Change {
 
 struct Repacked {
   Blob bytes;
-  std::string sha256;  ///< of the bytes, lower-case hex
+  std::string sha256;           ///< of the bytes, lower-case hex
   std::vector<Change> changes;  ///< empty: the bytes are the stock image's
   std::vector<std::string> notes;
 };

@@ -71,9 +71,10 @@ std::string other_formats(const Ramdisk& ramdisk) {
     out += fmt::format("{}{} about {} %", out.empty() ? "" : ", ", compression_name(kind), percent);
   }
   if (out.empty()) return {};
-  return fmt::format(" Against {}, {} less would be taken by: {}; only for a kernel that is known "
-                     "to read it.",
-                     compression_name(at->compression), "of the same content", out);
+  return fmt::format(
+      " Against {}, {} less would be taken by: {}; only for a kernel that is known "
+      "to read it.",
+      compression_name(at->compression), "of the same content", out);
 }
 
 }  // namespace
@@ -90,8 +91,9 @@ Result<std::vector<std::string>> rebuild(Image& image, const Blob& stock,
   image = before;
   notes = attempt(image, stock, id, edited, true, context);
   if (notes) {
-    notes->push_back("The ramdisk was packed denser than the stock one: else the image would not "
-                     "have fitted its partition.");
+    notes->push_back(
+        "The ramdisk was packed denser than the stock one: else the image would not "
+        "have fitted its partition.");
     return notes;
   }
   if (notes.error().code == ErrorCode::DoesNotFit) error = std::move(notes).error();

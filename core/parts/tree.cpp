@@ -255,8 +255,13 @@ class Rebuild {
       for (const Entry& entry : segment.archive.entries)
         known.insert(newc::place_of(entry.name()));
     std::map<std::string, Entry> fresh;  // in the order of their names: same in, same out
+    // A folder may stand on the disk only because a file of the archive is in it.
+    const auto leads_to_known = [&](const std::string& place) {
+      const auto next = known.lower_bound(place + "/");
+      return next != known.end() && next->starts_with(place + "/");
+    };
     for (const auto& [place, mode] : disk_.folders)
-      if (!known.contains(place) && !removed(place))
+      if (!known.contains(place) && !leads_to_known(place) && !removed(place))
         fresh.emplace(place, Entry::make(place, newc::Directory | 0755, {}));
     for (const auto& [place, target] : disk_.links)
       if (!handled_.contains(place))

@@ -11,9 +11,12 @@ struct Rule {
 };
 /// Source: the kernel's own parameters, and the ones that init reads.
 constexpr std::array kRules{
-    Rule{"androidboot.selinux", "permissive"}, Rule{"androidboot.selinux", "disabled"},
-    Rule{"enforcing", "0"},                    Rule{"selinux", "0"},
-    Rule{"ro.boot.selinux", "permissive"},     Rule{"ro.boot.selinux", "disabled"},
+    Rule{"androidboot.selinux", "permissive"},
+    Rule{"androidboot.selinux", "disabled"},
+    Rule{"enforcing", "0"},
+    Rule{"selinux", "0"},
+    Rule{"ro.boot.selinux", "permissive"},
+    Rule{"ro.boot.selinux", "disabled"},
 };
 
 std::string_view trimmed(std::string_view text) {

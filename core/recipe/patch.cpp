@@ -22,11 +22,7 @@ using newc::Field;
 class Patcher {
  public:
   Patcher(const LoadedImage& stock, const PatchRole& role, const Context& context)
-      : stock_(stock),
-        role_(role),
-        context_(context),
-        image_(*stock.image),
-        digests_(context) {}
+      : stock_(stock), role_(role), context_(context), image_(*stock.image), digests_(context) {}
 
   Result<Patched> run(const std::vector<Recipe>& recipes) {
     // Hashed while the ramdisk is read: the journal holds the stock image's digest.

@@ -5,8 +5,8 @@
 #include "base/pool.hpp"
 #include "base/source.hpp"
 #include "base/text.hpp"
-#include "support/check.hpp"
 #include "support/bytes.hpp"
+#include "support/check.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

@@ -1,8 +1,8 @@
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
 
-#include "support/check.hpp"
 #include "support/boot.hpp"
+#include "support/check.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

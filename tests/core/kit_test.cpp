@@ -3,8 +3,8 @@
 #include "base/toml_read.hpp"
 #include "kit/plan.hpp"
 #include "kit/target.hpp"
-#include "support/check.hpp"
 #include "support/boot.hpp"
+#include "support/check.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

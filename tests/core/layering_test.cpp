@@ -5,8 +5,8 @@
 #include <fstream>
 #include <regex>
 
-#include "support/check.hpp"
 #include "support/bytes.hpp"
+#include "support/check.hpp"
 
 namespace fs = std::filesystem;
 

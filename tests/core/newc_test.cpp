@@ -1,7 +1,7 @@
 #include "archive/newc.hpp"
 
-#include "support/check.hpp"
 #include "support/bytes.hpp"
+#include "support/check.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

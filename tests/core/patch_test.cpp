@@ -3,8 +3,8 @@
 #include "base/digest.hpp"
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
-#include "support/check.hpp"
 #include "support/boot.hpp"
+#include "support/check.hpp"
 #include "support/vbmeta.hpp"
 #include "verified/vbmeta.hpp"
 

@@ -1,7 +1,7 @@
 #include "ramdisk/ramdisk.hpp"
 
-#include "support/check.hpp"
 #include "support/boot.hpp"
+#include "support/check.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

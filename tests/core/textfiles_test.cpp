@@ -1,7 +1,7 @@
 #include "ramdisk/textfiles.hpp"
 
-#include "support/check.hpp"
 #include "support/bytes.hpp"
+#include "support/check.hpp"
 
 using namespace wexlo;
 

@@ -1,8 +1,8 @@
 #include "verified/vbmeta.hpp"
 
 #include "image/boot.hpp"
-#include "support/check.hpp"
 #include "support/boot.hpp"
+#include "support/check.hpp"
 #include "support/vbmeta.hpp"
 
 using namespace wexlo;

@@ -1,6 +1,6 @@
 #include "program/support.hpp"
-#include "support/check.hpp"
 #include "support/boot.hpp"
+#include "support/check.hpp"
 #include "support/payload.hpp"
 #include "support/vbmeta.hpp"
 

@@ -3,8 +3,8 @@
 
 #include <nlohmann/json.hpp>
 
-#include "support/check.hpp"
 #include "support/bytes.hpp"
+#include "support/check.hpp"
 #include "support/run.hpp"
 
 namespace wexlo::test {

@@ -1,0 +1,114 @@
+#include "image/kernel.hpp"
+
+#include "support/boot.hpp"
+#include "support/check.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+
+namespace {
+
+const std::string kConfig = "CONFIG_KORVALE=y\n# CONFIG_OTHER is not set\n";
+const std::string kRaw = arm64_kernel("6.12.30-korvale", kConfig);
+const std::string kTree = device_tree("Korvale Tarn 2", "korvale,vernier");
+
+kernel::Kernel look(const std::string& bytes) {
+  return kernel::read(blob(bytes));
+}
+
+std::string zimage(const std::string& payload) {
+  std::string out = std::string(0x24, '\1') + le32(0x016f2818) + le32(0) + le32(0) + noise(500, 4);
+  out += payload + noise(300, 5);
+  out.replace(0x2c, 4, le32(static_cast<std::uint32_t>(out.size())));
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("kernel: banner, release, architecture and configuration, in every compression") {
+  const std::pair<const char*, std::string> forms[] = {
+      {"none", kRaw},
+      {"gzip", gzip(kRaw)},
+      {"lz4-legacy", lz4_legacy(kRaw)},
+      {"lz4-legacy", lz4_legacy(kRaw, true)},
+      {"xz", xz(kRaw)},
+      {"bzip2", bzip2(kRaw)},
+      {"zstd", zstd(kRaw)},
+      {"lz4-frame", lz4_frame(kRaw)},
+  };
+  for (const auto& [compression, bytes] : forms)
+    for (const int trees : {0, 1, 3}) {
+      std::string section = bytes;
+      for (int i = 0; i < trees; ++i)
+        section += kTree;
+      const auto kernel = look(section);
+      CAPTURE(compression);
+      CAPTURE(trees);
+      CHECK(kernel.form == "arm64 Image");
+      CHECK(kernel.architecture == "arm64");
+      CHECK(kernel.compression == compression);
+      CHECK(kernel.release == "6.12.30-korvale");
+      CHECK(kernel.banner.starts_with("Linux version 6.12.30-korvale (tarn@korvale)"));
+      CHECK(kernel.config == kConfig);
+      CHECK(dt::blobs(kernel.trees).size() == static_cast<std::size_t>(trees));
+      if (trees != 0) CHECK(kernel.trees_at == bytes.size());
+    }
+}
+
+TEST_CASE("kernel: the format string of the banner is not the banner") {
+  CHECK(look("Linux version %s (%s)" + noise(100)).banner.empty());
+  CHECK(look(noise(5000)).form == "unknown");
+  CHECK(look("").banner.empty());
+}
+
+TEST_CASE("kernel: one that unpacks itself is looked into") {
+  for (const std::string& payload : {gzip(kRaw), xz(kRaw), lz4_legacy(kRaw)}) {
+    const auto kernel = look(zimage(payload) + kTree);
+    CHECK(kernel.form == "ARM zImage");
+    CHECK(kernel.compression != "none");
+    CHECK(kernel.release == "6.12.30-korvale");
+    CHECK(kernel.config == kConfig);
+    CHECK(dt::blobs(kernel.trees).size() == 1);
+  }
+  const std::string packed = gzip(kRaw);
+  const std::string zboot = "MZ" + std::string(2, '\0') + "zimg" + le32(64) +
+                            le32(static_cast<std::uint32_t>(packed.size())) + field("", 8) +
+                            field("gzip", 40) + packed;
+  const auto kernel = look(zboot);
+  CHECK(kernel.form == "EFI zboot");
+  CHECK(kernel.architecture == "arm64");
+  CHECK(kernel.release == "6.12.30-korvale");
+}
+
+TEST_CASE("kernel: makers' headers before it are passed") {
+  const std::string packed = gzip(kRaw) + kTree;
+  const auto headed = look(chipset_header("KERNEL", packed) + packed);
+  CHECK(headed.wrapping == "chipset part header KERNEL");
+  CHECK(headed.release == "6.12.30-korvale");
+  CHECK(dt::blobs(headed.trees).size() == 1);
+  const std::string uimage = be32(0x27051956) + field("", 28) + field("Linux-6.12", 32) + packed;
+  CHECK(look(uimage).wrapping == "uImage Linux-6.12");
+  CHECK(look(uimage).release == "6.12.30-korvale");
+}
+
+TEST_CASE("kernel: a tree inside a raw kernel is not an appended one") {
+  const std::string inside = kRaw + kTree + noise(9000, 6);
+  CHECK(look(inside).trees.empty());
+  CHECK_FALSE(look(inside + kTree).trees.empty());
+  CHECK(look(inside + kTree).trees_at == inside.size());
+  // A little that a maker left behind the last tree is kept with them.
+  CHECK(look(inside + kTree + "left").trees.size() == kTree.size() + 4);
+}
+
+TEST_CASE("kernel: damage and bombs are told, in bounded time") {
+  std::string damaged = gzip(kRaw);
+  damaged[damaged.size() / 2] ^= 0x55;
+  CHECK_FALSE(look(damaged).trouble.empty());
+  const auto bomb = kernel::read(blob(gzip(std::string(8u << 20, '\0'))), {.bytes = 1u << 20});
+  CHECK_FALSE(bomb.trouble.empty());
+  // Trees by the ten thousand with bytes behind them: looked at once, not each from each.
+  std::string many = kRaw;
+  for (int i = 0; i < 20000; ++i)
+    many += kTree;
+  CHECK(look(many + noise(9000)).trees.empty());
+}

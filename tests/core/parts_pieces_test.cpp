@@ -1,0 +1,233 @@
+/// Parts folders of images with several ramdisks, device trees and kernels to read.
+
+#include <algorithm>
+
+#include "base/digest.hpp"
+#include "core/parts_bench.hpp"
+#include "image/boot.hpp"
+#include "image/device_tree.hpp"
+#include "image/fragments.hpp"
+#include "support/vbmeta.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+namespace fs = std::filesystem;
+
+namespace {
+
+const std::string kTree = device_tree("Korvale Tarn 3", "korvale,gnomon");
+const std::string kOther = device_tree("Korvale Tarn 3 changed", "korvale,gnomon");
+
+VendorBootBytes fragments() {
+  VendorBootBytes v{.dtb = kTree + kTree, .bootconfig = "androidboot.hardware=vernier\n"};
+  v.named = {{"", 1, test::lz4_legacy(first_ramdisk())},
+             {"recovery", 2, test::gzip(first_ramdisk())},
+             {"odd/name", 3, CpioBytes{}.file("lib/modules.load", "a.ko\n").done()}};
+  return v;
+}
+
+std::string content(const Blob& bytes, const std::string& place) {
+  const auto ramdisk = parse_ramdisk(bytes);
+  REQUIRE(ramdisk);
+  const auto at = find_entry(*ramdisk, place);
+  return at ? text(content_of(*ramdisk, *at)) : "(gone)";
+}
+
+Image again(const PartsBench& bench) {
+  auto image = load_image(bench.repack().bytes, "again");
+  REQUIRE(image);
+  return std::move(*image->image);
+}
+
+}  // namespace
+
+TEST_CASE("parts: each vendor fragment is a tree of its own, and is edited alone") {
+  const PartsBench bench(fragments().done());
+  CHECK(fs::exists(bench / "tree/init"));
+  CHECK(fs::exists(bench / "tree.recovery/init"));
+  CHECK(fs::exists(bench / "tree.odd_name/lib/modules.load"));
+  CHECK(read(bench / "bootconfig.txt") == "androidboot.hardware=vernier\n");
+  CHECK(bench.repack().changes.empty());
+  check_same(bench.repack().bytes, as_view(bench.stock));
+  write(bench / "tree.recovery/prop", "new");
+  const auto repacked = bench.repack();
+  CHECK(told(repacked) == "vendor_ramdisk.recovery added prop\n");
+  const auto parts = boot::ramdisk_parts(again(bench));
+  REQUIRE(parts.size() == 3);
+  CHECK(text(parts[0].bytes) == test::lz4_legacy(first_ramdisk()));
+  CHECK(content(parts[1].bytes, "prop") == "new");
+  CHECK(content(parts[2].bytes, "lib/modules.load") == "a.ko\n");
+}
+
+TEST_CASE("parts: a fragment's name, type and board id, and the bootconfig, are edited as text") {
+  const PartsBench bench(fragments().done());
+  bench.edit("parts.toml", "name = \"recovery\"\ntype = \"recovery\"\nboard_id = []",
+             "name = \"rescue\"\ntype = \"platform\"\nboard_id = [1, 2]");
+  write(bench / "bootconfig.txt", "androidboot.hardware=other\nandroidboot.x=1\n");
+  const auto repacked = bench.repack();
+  CHECK(told(repacked) ==
+        "bootconfig content \nvendor_ramdisk_table fragment vendor_ramdisk.recovery\n");
+  const Image image = again(bench);
+  const auto part = boot::ramdisk_parts(image)[1];
+  CHECK(part.name == "rescue");
+  CHECK(part.type == 1);
+  CHECK(part.board_id[1] == 2);
+  CHECK(text(image.section("bootconfig")->bytes) == "androidboot.hardware=other\nandroidboot.x=1\n");
+  bench.edit("parts.toml", "type = \"platform\"\nboard_id = [1, 2]", "type = \"huh\"\nboard_id = []");
+  CHECK(parts::repack(bench.folder()).error().code == ErrorCode::BadValue);
+}
+
+TEST_CASE("parts: device trees are files by their number; one or the part as a whole is edited") {
+  const std::string kernel = test::gzip(arm64_kernel("6.1.9-korvale", "CONFIG_X=y\n"));
+  const BootBytes b{.version = 2,
+                    .page = 2048,
+                    .kernel = kernel + kTree + kTree,
+                    .ramdisk = test::gzip(first_ramdisk()),
+                    .dtb = TableBytes{.blobs = {kTree}}.done()};
+  const PartsBench bench(b.done());
+  CHECK(read(bench / "kernel.config") == "CONFIG_X=y\n");
+  CHECK(read(bench / "kernel.01.dtb") == kTree);
+  CHECK(read(bench / "dtb.00.dtb") == kTree);
+  CHECK(read(bench / "parts.toml").find("banner = \"Linux version 6.1.9-korvale") !=
+        std::string::npos);
+  write(bench / "kernel.01.dtb", kOther);
+  write(bench / "dtb.00.dtb", kOther);
+  CHECK(told(bench.repack()) == "kernel device tree kernel.01.dtb\ndtb device tree dtb.00.dtb\n");
+  const Image image = again(bench);
+  const std::string out = text(image.section("kernel")->bytes);
+  CHECK(out.starts_with(kernel + kTree));
+  CHECK(dt::facts_of(as_view(out).subspan(kernel.size() + kTree.size())).model ==
+        "Korvale Tarn 3 changed");
+  CHECK(dt::blobs(image.section("dtb")->bytes)[0].facts.model == "Korvale Tarn 3 changed");
+  CHECK(boot::id_matches(image) == true);
+  write(bench / "kernel.bin", noise(100));
+  CHECK(parts::repack(bench.folder()).error().code == ErrorCode::DigestMismatch);
+}
+
+TEST_CASE("parts: a dtbo image with its footer: identity, and an edited tree") {
+  const std::string stock =
+      with_footer(TableBytes{.blobs = {kTree, kTree + "\0\0\0\0", kOther}}.done(), "dtbo", 1u << 16);
+  const PartsBench bench(stock);
+  check_same(bench.repack().bytes, as_view(stock));
+  write(bench / "entries.02.dtb", device_tree("Korvale Tarn 9", "korvale,nine"));
+  const auto out = bench.repack().bytes;
+  CHECK(out.size() == stock.size());
+  const auto image = load_image(out, "dtbo");
+  REQUIRE(image);
+  CHECK(dt::blobs(dt::whole_table(*image->image))[2].facts.model == "Korvale Tarn 9");
+}
+
+TEST_CASE("parts: a bare chain of device trees, replaced as a whole or one by one") {
+  const PartsBench bench(kTree + kTree + std::string(4096, '\0'));
+  write(bench / "dtb.01.dtb", kOther);
+  CHECK(dt::facts_of(as_view(text(bench.repack().bytes)).subspan(kTree.size())).model ==
+        "Korvale Tarn 3 changed");
+  write(bench / "dtb.01.dtb", kTree);
+  write(bench / "dtb.bin", kOther);
+  const auto whole = bench.repack();
+  CHECK(told(whole) == "dtb content \n");
+  CHECK(text(whole.bytes).starts_with(kOther));
+  CHECK(whole.bytes.size() == bench.stock.size());
+}
+
+TEST_CASE("parts: renamed files keep owner, mode, time and, in the same folder, their place") {
+  const PartsBench bench(BootBytes{.ramdisk = test::gzip(first_ramdisk())}.done());
+  fs::rename(bench / "tree/fstab.vernier", bench / "tree/fstab.other");
+  fs::rename(bench / "tree/init", bench / "tree/system/init");
+  const auto repacked = bench.repack();
+  CHECK(told(repacked) == "ramdisk renamed fstab.vernier\nramdisk renamed init\n");
+  const Ramdisk ramdisk = bench.ramdisk();
+  const auto moved = find_entry(ramdisk, "system/init");
+  REQUIRE(moved);
+  CHECK((entry_at(ramdisk, *moved).mode() & 07777u) == 0750);
+  CHECK(entry_at(ramdisk, *moved).get(newc::Field::Gid) == 2000);
+  const Ramdisk stock = *parse_ramdisk(blob(test::gzip(first_ramdisk())));
+  CHECK(find_entry(ramdisk, "fstab.other")->index + 1 == find_entry(stock, "fstab.vernier")->index);
+}
+
+TEST_CASE("parts: a mode changed on the disk is picked up; a copy or an editor's new file is not") {
+  const PartsBench bench(BootBytes{.ramdisk = test::gzip(first_ramdisk())}.done());
+  const auto mode = [&](const std::string& file, unsigned bits) {
+    fs::permissions(bench / ("tree/" + file), static_cast<fs::perms>(bits));
+  };
+  mode("fstab.vernier", 0700);
+  CHECK(told(bench.repack()) == "ramdisk mode fstab.vernier\n");
+  const Ramdisk ramdisk = bench.ramdisk();
+  CHECK((entry_at(ramdisk, *find_entry(ramdisk, "fstab.vernier")).mode() & 07777u) == 0700);
+  mode("fstab.vernier", 0644);
+  // An editor that writes a new file leaves the usual bits: the mode stays 0750.
+  write(bench / "tree/init", "edited");
+  mode("init", 0644);
+  CHECK(told(bench.repack()) == "ramdisk content init\n");
+  // Where all have other bits than they were given, the file system keeps none.
+  mode("init", 0777);
+  mode("fstab.vernier", 0777);
+  mode("system/etc/build.prop", 0777);
+  const auto repacked = bench.repack();
+  CHECK(told(repacked) == "ramdisk content init\n");
+  CHECK(repacked.notes.size() >= 1);
+}
+
+TEST_CASE("parts: the encoder's setting is written down and used") {
+  const std::string archive = CpioBytes{}.file("big", noise(2000) + std::string(90000, 'x')).done();
+  const PartsBench bench(BootBytes{.ramdisk = test::gzip(archive, 4)}.done());
+  CHECK(read(bench / "parts.toml").find("encoder = [\"level 4, memory 8\"]") != std::string::npos);
+  CHECK(read(bench / "parts.toml").find("encoder_proof = [\"whole\"]") != std::string::npos);
+  write(bench / "tree/big", noise(2000) + std::string(90001, 'x'));
+  const auto image = load_image(bench.repack().bytes, "again");
+  const std::string packed = text(image->image->section("ramdisk")->bytes);
+  const std::string now = text(decode(Compression::Gzip, as_view(packed))->bytes);
+  CHECK(now.size() > 92000);
+  CHECK(packed == test::gzip(now, 4));
+  bench.edit("parts.toml", "level 4, memory 8", "level four");
+  CHECK(parts::repack(bench.folder()).error().code == ErrorCode::BadValue);
+}
+
+TEST_CASE("parts: prefix, chipset header and trailer survive an edit") {
+  const std::string ramdisk = test::gzip(first_ramdisk());
+  const std::string inner = BootBytes{.version = 1,
+                                      .page = 2048,
+                                      .kernel = noise(900),
+                                      .ramdisk = chipset_header("ROOTFS", ramdisk) + ramdisk}
+                                .done();
+  const PartsBench bench(sealed(inner) + "SEANDROIDENFORCE");
+  check_same(bench.repack().bytes, as_view(bench.stock));
+  write(bench / "tree/added", noise(3000));
+  const auto out = bench.repack().bytes;
+  const auto image = load_image(out, "again");
+  REQUIRE(image);
+  CHECK(prefix::is_true(image->image->prefix(), out.rest(512)) == true);
+  CHECK(text(image->image->tail()) == "SEANDROIDENFORCE");
+  const auto part = boot::ramdisk_parts(*image->image).front();
+  CHECK(part.header.size() == 512);
+  CHECK(content(part.bytes, "added") == noise(3000));
+}
+
+TEST_CASE("parts: what does not fit says by how much and what was put in") {
+  const PartsBench bench(with_footer(BootBytes{.ramdisk = test::lz4_legacy(first_ramdisk())}.done(),
+                                     "boot", 1u << 16));
+  write(bench / "tree/huge", noise(1u << 17));
+  const auto refused = parts::repack(bench.folder());
+  REQUIRE_FALSE(refused);
+  CHECK(refused.error().code == ErrorCode::DoesNotFit);
+  CHECK(refused.error().message.find("bytes too large") != std::string::npos);
+  CHECK(refused.error().hint.find("/huge (131072 bytes)") != std::string::npos);
+}
+
+TEST_CASE("parts: a stock ramdisk packed loosely is packed denser when it would not fit else") {
+  const std::string archive = CpioBytes{}.file("x", std::string(60000, 'a') + noise(900)).done();
+  std::string words;
+  for (int i = 0; i < 9000; ++i)
+    words += "word" + std::to_string(i % 977) + (i % 3 == 0 ? "\n" : " ");
+  const std::string loose = test::gzip(CpioBytes{}.file("x", words).done(), 1);
+  const std::string image = BootBytes{.ramdisk = loose}.done();
+  // Room for the stock ramdisk and hardly more.
+  const PartsBench bench(with_footer(image, "boot", image.size() + 2 * 4096));
+  write(bench / "tree/more", noise(700));
+  const auto repacked = bench.repack();
+  CHECK(repacked.bytes.size() == bench.stock.size());
+  const bool told_of_it = std::ranges::any_of(repacked.notes, [](const std::string& note) {
+    return note.find("packed denser") != std::string::npos;
+  });
+  CHECK(told_of_it == (loose.size() + 700 > (loose.size() + 4095) / 4096 * 4096));
+}
