@@ -47,12 +47,16 @@ std::uint32_t disk_mode(const ListRow& row) {
 
 bool keeps_modes(const OnDisk& disk, const std::vector<ListRow>& rows) {
   std::size_t same = 0, all = 0;
-  for (const ListRow& row : rows) {
-    if (!is_plain_file(row)) continue;
-    const auto at = disk.files.find(newc::place_of(row.name));
-    if (at == disk.files.end()) continue;
+  const auto count = [&](const ListRow& row, std::uint32_t mode) {
     ++all;
-    same += at->second.mode == disk_mode(row) ? 1 : 0;
+    same += mode == disk_mode(row) ? 1 : 0;
+  };
+  for (const ListRow& row : rows) {
+    const std::string place = newc::place_of(row.name);
+    if (const auto at = disk.files.find(place); is_plain_file(row) && at != disk.files.end())
+      count(row, at->second.mode);
+    if (const auto at = disk.folders.find(place); row.type == "d" && at != disk.folders.end())
+      count(row, at->second);
   }
   return 2 * same >= all;
 }

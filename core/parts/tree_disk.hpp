@@ -30,7 +30,7 @@ struct OnDisk {
 [[nodiscard]] std::uint32_t disk_mode(const ListRow& row);
 
 /// Whether the folder's file system (or the way it was copied) kept permission bits: most listed
-/// files have theirs.
+/// files and folders have theirs.
 [[nodiscard]] bool keeps_modes(const OnDisk& disk, const std::vector<ListRow>& rows);
 
 /// The 12 mode bits an entry gets from the disk, where they were changed there; else its own.

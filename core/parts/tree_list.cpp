@@ -143,6 +143,8 @@ Status parse_entry(ListRow& row, const std::vector<std::string_view>& words) {
                         : words[i] == "==" ? &row.linked
                                            : nullptr;
     if (into == nullptr) return bad_line(row.line, "not ->, = or ==", words[i]);
+    if (into == &row.target && row.type != "l")
+      return bad_line(row.line, "only a symlink (l) has a target", words[i + 1]);
     WEXLO_TRY(*into, percent_decode(words[i + 1]));
   }
   if (row.mode > 07777) return bad_line(row.line, "the mode has more than 12 bits", words[1]);

@@ -13,7 +13,8 @@ namespace {
 
 const std::string kOne = device_tree("Korvale Tarn 3", "korvale,gnomon", "enforcing=0");
 const std::string kTwo = device_tree("Korvale Tarn 2 board B", "korvale,vernier-b");
-const std::string kLong = device_tree("Korvale Tarn 1 with quite a longer name", "korvale,plumbline");
+const std::string kLong =
+    device_tree("Korvale Tarn 1 with quite a longer name", "korvale,plumbline");
 
 std::string models(const std::string& place) {
   std::string out;
@@ -74,9 +75,10 @@ TEST_CASE("table: versions 0 and 1, shared and packed trees, and identity") {
   const auto blobs = dt::blobs(blob(plain.done()));
   REQUIRE(blobs.size() == 2);
   CHECK(blobs[0].entries == std::vector<std::string>{"0: id 0x1, rev 0x2", "2: id 0x5, rev 0x6"});
-  const TableBytes packed{.version = 1,
-                          .blobs = {gzip(kOne), text(*encode(Compression::Zlib, as_view(kTwo))), kLong},
-                          .rows = {{0, 0, 0, 2}, {1, 0, 0, 1}, {2}}};
+  const TableBytes packed{
+      .version = 1,
+      .blobs = {gzip(kOne), text(*encode(Compression::Zlib, as_view(kTwo))), kLong},
+      .rows = {{0, 0, 0, 2}, {1, 0, 0, 1}, {2}}};
   const auto unpacked = dt::blobs(blob(packed.done()));
   REQUIRE(unpacked.size() == 3);
   CHECK(unpacked[0].compression == "gzip");
@@ -121,7 +123,7 @@ TEST_CASE("table: rows and trees outside it are refused with their place") {
   CHECK(with(32, 0x7fffffff).error().offset == 36);  // a tree's size
   CHECK(with(36, 40).error().offset == 36);          // a tree over the rows
   CHECK(with(28, 2).error().code == ErrorCode::Unsupported);
-  CHECK(with(4, 16).error().offset == 4);            // total_size
+  CHECK(with(4, 16).error().offset == 4);  // total_size
   CHECK(with(4, 0xffffff).error().code == ErrorCode::Truncated);
   for (std::size_t size = 0; size < good.size(); size += 7)
     CHECK_FALSE(dt::parse_table(blob(good.substr(0, size))));
@@ -132,8 +134,8 @@ TEST_CASE("older tables: trees are listed and replaced within their room") {
   const auto at = static_cast<std::uint32_t>(12 + 2 * 24);
   const auto size = static_cast<std::uint32_t>(room.size());
   const std::string qcdt = "QCDT" + le32(2) + le32(2) + le32(1) + le32(2) + le32(3) + le32(4) +
-                           le32(at) + le32(size) + le32(5) + le32(6) + le32(7) + le32(8) + le32(at) +
-                           le32(size) + room;
+                           le32(at) + le32(size) + le32(5) + le32(6) + le32(7) + le32(8) +
+                           le32(at) + le32(size) + room;
   CHECK(models(qcdt) == "Korvale Tarn 3;");
   const auto out = dt::replace(blob(qcdt), {{0, blob(kLong)}});
   REQUIRE(out);

@@ -1,10 +1,10 @@
 #include "image/fragments.hpp"
 
+#include "firmware/formats.hpp"
 #include "image/boot.hpp"
 #include "image/part_header.hpp"
 #include "image/prefix.hpp"
 #include "image/tail.hpp"
-#include "firmware/formats.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
 #include "support/vbmeta.hpp"
@@ -19,7 +19,8 @@ VendorBootBytes three() {
   VendorBootBytes v;
   v.dtb = noise(700);
   v.bootconfig = "androidboot.hardware=vernier\n";
-  v.named = {{"", 1, noise(5000, 1)}, {"recovery", 2, noise(3001, 2)}, {"dlkm", 3, noise(999, 3), 0x42}};
+  v.named = {
+      {"", 1, noise(5000, 1)}, {"recovery", 2, noise(3001, 2)}, {"dlkm", 3, noise(999, 3), 0x42}};
   return v;
 }
 
@@ -84,14 +85,15 @@ TEST_CASE("fragments: a table that lies is refused with the field's place") {
     bytes.replace(at, 4, le32(value));
     return boot::parse_vendor_boot(blob(bytes));
   };
-  CHECK(header(2116, 4).error().offset == 2116);            // more entries than fit
+  CHECK(header(2116, 4).error().offset == 2116);  // more entries than fit
   CHECK(header(2116, 0xffffffff).error().code == ErrorCode::OutOfRange);
-  CHECK(header(2120, 12).error().offset == 2120);           // rows too short
-  const auto table = static_cast<std::size_t>(vendor(three()).section("vendor_ramdisk_table")->offset);
-  const auto row = header(table + 108 + 4, 0xfffffff0);     // the second one's offset
+  CHECK(header(2120, 12).error().offset == 2120);  // rows too short
+  const auto table =
+      static_cast<std::size_t>(vendor(three()).section("vendor_ramdisk_table")->offset);
+  const auto row = header(table + 108 + 4, 0xfffffff0);  // the second one's offset
   CHECK(row.error().code == ErrorCode::OutOfRange);
   CHECK(row.error().offset == table + 108 + 4);
-  const auto over = header(table + 108 + 4, 10);            // over the first one
+  const auto over = header(table + 108 + 4, 10);  // over the first one
   CHECK(over.error().code == ErrorCode::BadValue);
 }
 

@@ -1,6 +1,7 @@
 #pragma once
 /// A parts folder to edit and put together again.
 
+#include "image/fragments.hpp"
 #include "parts/parts.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
@@ -16,7 +17,9 @@ struct PartsBench {
     REQUIRE_MESSAGE(unpacked, (unpacked ? "" : describe(unpacked.error())));
   }
   [[nodiscard]] std::filesystem::path folder() const { return dir / "parts"; }
-  [[nodiscard]] std::filesystem::path operator/(const std::string& name) const { return folder() / name; }
+  [[nodiscard]] std::filesystem::path operator/(const std::string& name) const {
+    return folder() / name;
+  }
   [[nodiscard]] parts::Repacked repack() const {
     auto repacked = parts::repack(folder());
     REQUIRE_MESSAGE(repacked, (repacked ? "" : describe(repacked.error())));

@@ -72,8 +72,10 @@ TEST_CASE("parts: a fragment's name, type and board id, and the bootconfig, are 
   CHECK(part.name == "rescue");
   CHECK(part.type == 1);
   CHECK(part.board_id[1] == 2);
-  CHECK(text(image.section("bootconfig")->bytes) == "androidboot.hardware=other\nandroidboot.x=1\n");
-  bench.edit("parts.toml", "type = \"platform\"\nboard_id = [1, 2]", "type = \"huh\"\nboard_id = []");
+  CHECK(text(image.section("bootconfig")->bytes) ==
+        "androidboot.hardware=other\nandroidboot.x=1\n");
+  bench.edit("parts.toml", "type = \"platform\"\nboard_id = [1, 2]",
+             "type = \"huh\"\nboard_id = []");
   CHECK(parts::repack(bench.folder()).error().code == ErrorCode::BadValue);
 }
 
@@ -105,8 +107,8 @@ TEST_CASE("parts: device trees are files by their number; one or the part as a w
 }
 
 TEST_CASE("parts: a dtbo image with its footer: identity, and an edited tree") {
-  const std::string stock =
-      with_footer(TableBytes{.blobs = {kTree, kTree + "\0\0\0\0", kOther}}.done(), "dtbo", 1u << 16);
+  const std::string stock = with_footer(
+      TableBytes{.blobs = {kTree, kTree + "\0\0\0\0", kOther}}.done(), "dtbo", 1u << 16);
   const PartsBench bench(stock);
   check_same(bench.repack().bytes, as_view(stock));
   write(bench / "entries.02.dtb", device_tree("Korvale Tarn 9", "korvale,nine"));
@@ -163,6 +165,8 @@ TEST_CASE("parts: a mode changed on the disk is picked up; a copy or an editor's
   mode("init", 0777);
   mode("fstab.vernier", 0777);
   mode("system/etc/build.prop", 0777);
+  for (const char* folder : {"dev", "system", "system/etc"})
+    mode(folder, 0777);
   const auto repacked = bench.repack();
   CHECK(told(repacked) == "ramdisk content init\n");
   CHECK(repacked.notes.size() >= 1);

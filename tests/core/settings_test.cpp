@@ -33,9 +33,9 @@ TEST_CASE("settings: what general tools wrote is written again, byte for byte") 
   const std::string content = words(300000);
   test::write(dir / "content", content);
   for (const std::string tool :
-       {"gzip -9n", "gzip -6n", "lz4 -l -12", "lz4 -l -9", "lz4 -l -1", "lz4 -9",
-        "lz4 -12 -B4 -BD", "xz -6 --check=crc32", "xz -9e", "xz -2", "lzma -6", "bzip2 -9",
-        "bzip2 -3", "zstd -19", "zstd -3", "zstd -9 --no-check"}) {
+       {"gzip -9n", "gzip -6n", "lz4 -l -12", "lz4 -l -9", "lz4 -l -1", "lz4 -9", "lz4 -12 -B4 -BD",
+        "xz -6 --check=crc32", "xz -9e", "xz -2", "lzma -6", "bzip2 -9", "bzip2 -3", "zstd -19",
+        "zstd -3", "zstd -9 --no-check"}) {
     CAPTURE(tool);
     REQUIRE(shell(tool + " -q -c < content > packed", dir.path().string()).exit_code == 0);
     const std::string packed = test::read(dir / "packed");
@@ -57,7 +57,8 @@ TEST_CASE("settings: large content is tried at its start, and does not depend on
     const std::string packed = test::lz4_block(content, level);
     const auto kind = Compression::Lz4Legacy;
     for (const unsigned jobs : {1u, 2u}) {
-      const Setting found = find_setting(kind, as_view(content), as_view(packed), {}, {.jobs = jobs});
+      const Setting found =
+          find_setting(kind, as_view(content), as_view(packed), {}, {.jobs = jobs});
       CHECK(found.proof == Proof::Start);
       CHECK(found.framing.level == level);
     }
@@ -109,7 +110,8 @@ TEST_CASE("encode: a large gzip member is packed in pieces that any reader takes
   const auto plain = encode(Compression::Gzip, as_view(content), {.level = 1});
   CHECK(one->size() < plain->size() + plain->size() / 200);
   test::write(dir / "x.gz", text(*one));
-  CHECK(shell("gzip -dc x.gz | sha256sum", dir.path().string()).out.starts_with(hex_of(sha256(content))));
+  CHECK(shell("gzip -dc x.gz | sha256sum", dir.path().string())
+            .out.starts_with(hex_of(sha256(content))));
   CHECK(equal(decode(Compression::Gzip, *one)->bytes, as_view(content)));
 }
 
