@@ -136,7 +136,8 @@ class Teller {
                                            : ", not true"));
     std::string behind;
     for (const TailInfo& item : info.tail)
-      behind += fmt::format("{}{} {}", behind.empty() ? "" : ", ", item.size, item.kind);
+      behind +=
+          fmt::format("{}{} ({})", behind.empty() ? "" : ", ", item.kind, human_size(item.size));
     line("behind it", behind);
     if (info.boot_signature && info.boot_signature->digest_matches)
       line("boot signature", *info.boot_signature->digest_matches
@@ -175,7 +176,12 @@ class Teller {
     trees(info);
     if (session_.globals.verbose && !info.bootconfig.empty()) {
       out_ += "\n";
-      line("bootconfig", info.bootconfig);
+      std::string_view rest = info.bootconfig;
+      for (const char* name = "bootconfig"; !rest.empty(); name = "") {
+        const std::size_t end = std::min(rest.find('\n'), rest.size());
+        line(name, rest.substr(0, end));
+        rest.remove_prefix(std::min(end + 1, rest.size()));
+      }
     }
     if (info.footer) footer(*info.footer);
     if (info.vbmeta) vbmeta(*info.vbmeta, false);

@@ -6,6 +6,7 @@
 #include <set>
 
 #include "base/digest.hpp"
+#include "image/boot.hpp"
 #include "job/prepare.hpp"
 #include "parts/parts.hpp"
 #include "recipe/patch.hpp"
@@ -66,6 +67,7 @@ Result<Subject> open_subject(const fs::path& path, const Context& context) {
     WEXLO_TRY(out.firmware, found.format->open_firmware(source));
   } else {
     WEXLO_TRY(out.image, load_image(*source));
+    if (out.image->image) out.kind = boot::partition_kind(*out.image->image);
   }
   return out;
 }

@@ -282,7 +282,16 @@ class Compare {
           level_a, level_b));
     if (any("kernel", "version"))
       say("The kernels are of different builds: modules of one do not load into the other.");
-    if (any("ramdisk", "/init")) say("The first program (/init) is another one.");
+    const bool init = std::ranges::any_of(out_.differences, [](const Difference& d) {
+      return d.area == "ramdisk" && d.where == "/init" && d.what != "mode" && d.what != "owner";
+    });
+    if (init) say("The first program (/init) is another one.");
+    const auto journal = [](const ImageReading& side) {
+      return side.find("wexlo/journal.toml").has_value();
+    };
+    if (journal(a_.reading) != journal(b_.reading))
+      say(fmt::format("The {} image was patched by Wexlo: it carries a journal.",
+                      journal(b_.reading) ? "second" : "first"));
     if (any("selinux"))
       say("SELinux is concerned: words that make it permissive, or files of its policy, differ.");
     for (const Difference& d : out_.differences) {

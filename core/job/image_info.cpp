@@ -104,7 +104,7 @@ void tell_parts(const Image& image, const ImageReading& reading, ImageInfo& info
 void tell_trees(const ImageReading& reading, ImageInfo& info) {
   for (const ReadTrees& trees : reading.trees)
     for (const dt::DtBlob& blob : trees.blobs) {
-      info.trees.push_back({trees.section, blob.offset, blob.size, blob.facts.model,
+      info.trees.push_back({trees.section, trees.offset + blob.offset, blob.size, blob.facts.model,
                             blob.compression, blob.facts.compatible, blob.entries,
                             blob.facts.overlay});
       for (auto& word : permissive_words(blob.facts.bootargs, "device tree /chosen"))

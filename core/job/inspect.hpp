@@ -50,8 +50,8 @@ struct RamdiskInfo {
 };
 
 struct TreeInfo {
-  std::string part;  ///< "kernel", "dtb", "entries", …
-  std::uint64_t offset = 0, size = 0;
+  std::string part;                    ///< "kernel", "dtb", "entries", …
+  std::uint64_t offset = 0, size = 0;  ///< bytes; offset in the file
   std::string model, compression;
   std::vector<std::string> compatible, entries;
   bool overlay = false;

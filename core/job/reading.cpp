@@ -44,11 +44,13 @@ Result<ImageReading> read_deep(const Image& image, const Context& context) {
   WEXLO_CHECK(tasks.wait());
   for (const Section& one : image.sections()) {
     const bool kernel = one.name == "kernel" && out.kernel;
-    // A table as an image of its own: its sections lie behind the header that names them.
-    Blob place = kernel ? out.kernel->trees : one.bytes;
-    if (image.kind() == "dt-table") place = dt::whole_table(image);
+    const bool table = image.kind() == "dt-table";
+    // A table as an image of its own: its entries lie behind the header that names them.
+    const Blob place = table ? dt::whole_table(image) : kernel ? out.kernel->trees : one.bytes;
+    std::uint64_t offset = table ? image.prefix().size() : one.offset;
+    if (kernel) offset += out.kernel->trees_at;
     const dt::Form form = dt::form_of(place.view());
-    if (form != dt::Form::None) out.trees.push_back({one.name, form, dt::blobs(place)});
+    if (form != dt::Form::None) out.trees.push_back({one.name, form, offset, dt::blobs(place)});
   }
   return out;
 }

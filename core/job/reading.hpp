@@ -21,6 +21,7 @@ struct ReadRamdisk {
 struct ReadTrees {
   std::string section;
   dt::Form form = dt::Form::None;
+  std::uint64_t offset = 0;  ///< bytes from the file's start to where the blobs' offsets count from
   std::vector<dt::DtBlob> blobs;
 };
 

@@ -92,8 +92,11 @@ TEST_CASE("diff: what it says leads from one text to the other, by the fewest li
 }
 
 TEST_CASE("compare: header fields, words of the command line, kernel and parts") {
-  BootBytes a{.version = 2, .page = 2048, .kernel = arm64_kernel("6.1.1-korvale"),
-              .ramdisk = test::gzip(first_ramdisk()), .dtb = device_tree("Korvale", "korvale,x")};
+  BootBytes a{.version = 2,
+              .page = 2048,
+              .kernel = arm64_kernel("6.1.1-korvale"),
+              .ramdisk = test::gzip(first_ramdisk()),
+              .dtb = device_tree("Korvale", "korvale,x")};
   BootBytes b = a;
   b.cmdline = "console=ttyKV0 androidboot.selinux=permissive";
   b.os_version = 0x2000013a;  // 2019-10
@@ -116,7 +119,10 @@ TEST_CASE("compare: ramdisk entries, with modes, owners, links and text") {
   const auto ramdisk = [](const std::string& prop, unsigned mode, unsigned owner,
                           const std::string& target, const std::string& last) {
     return BootBytes{.ramdisk = test::gzip(CpioBytes{}
-                                               .entry("init", "\x7f" "ELF", mode, 0, 1, owner)
+                                               .entry("init",
+                                                      "\x7f"
+                                                      "ELF",
+                                                      mode, 0, 1, owner)
                                                .file("default.prop", prop)
                                                .link("etc", target)
                                                .file("sepolicy", prop + "x")
@@ -146,13 +152,16 @@ TEST_CASE("compare: ranges cover every byte that differs, and end at the parts' 
   const auto c = compared(a, b);
   std::size_t covered = 0;
   for (std::size_t at = 0; at < a.size(); ++at) {
-    const auto in = [&](const DifferentRange& r) { return at >= r.offset && at < r.offset + r.size; };
+    const auto in = [&](const DifferentRange& r) {
+      return at >= r.offset && at < r.offset + r.size;
+    };
     if (a[at] != b[at]) CHECK(std::ranges::any_of(c.ranges, in));
     covered += std::ranges::any_of(c.ranges, in) ? 1 : 0;
   }
   CHECK(covered < 4100 + 5);
   CHECK(c.ranges.front().region == "header");
-  CHECK(std::ranges::any_of(c.ranges, [](const auto& r) { return r.region == "padding of kernel"; }));
+  CHECK(
+      std::ranges::any_of(c.ranges, [](const auto& r) { return r.region == "padding of kernel"; }));
   CHECK(compared(a, a + "more").ranges.back().region == "only in the longer image");
 }
 
@@ -169,8 +178,8 @@ TEST_CASE("compare: vbmeta by field and descriptor; footers alone are said to be
   const auto c = compared(with_footer(image, "boot", 1u << 16), image);
   CHECK(has(c, "vbmeta", "removed", "footer"));
   CHECK(lines(c.meaning).find("What a kernel gets is the same") != std::string::npos);
-  const auto flags = compared(vbmeta(property_descriptor("a", "b")),
-                              vbmeta(property_descriptor("a", "c"), 3));
+  const auto flags =
+      compared(vbmeta(property_descriptor("a", "b")), vbmeta(property_descriptor("a", "c"), 3));
   CHECK(has(flags, "vbmeta", "changed", "flags"));
   CHECK(has(flags, "vbmeta", "changed", "property a"));
 }

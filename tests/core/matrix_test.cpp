@@ -1,5 +1,5 @@
-/// Identity over what phones combine: header version, page size, compression, wrapping. Everything is
-/// built by hand in the tests' own builders.
+/// Identity over what phones combine: header version, page size, compression, wrapping. Everything
+/// is built by hand in the tests' own builders.
 
 #include "core/parts_bench.hpp"
 #include "recipe/patch.hpp"
@@ -24,7 +24,8 @@ const Packing kPackings[] = {
     {"lzma", [](const std::string& s) { return test::lzma(s, 1); }},
     {"bzip2", [](const std::string& s) { return test::bzip2(s); }},
     {"zstd", [](const std::string& s) { return test::zstd(s); }},
-    {"joined", [](const std::string& s) { return test::gzip(s) + std::string(5, '\0') + test::gzip(s); }},
+    {"joined",
+     [](const std::string& s) { return test::gzip(s) + std::string(5, '\0') + test::gzip(s); }},
 };
 
 struct Wrapping {
@@ -35,7 +36,8 @@ const Wrapping kWrappings[] = {
     {"plain", [](const std::string& s) { return s; }},
     {"zeros", [](const std::string& s) { return s + std::string(9000, '\0'); }},
     {"0xff", [](const std::string& s) { return s + std::string(9000, '\xff'); }},
-    {"trailer", [](const std::string& s) { return s + "SEANDROIDENFORCE" + std::string(5000, '\0'); }},
+    {"trailer",
+     [](const std::string& s) { return s + "SEANDROIDENFORCE" + std::string(5000, '\0'); }},
     {"footer", [](const std::string& s) { return with_footer(s, "boot", 1u << 21); }},
     {"sealed", [](const std::string& s) { return sealed(s); }},
     {"behind a prefix", [](const std::string& s) { return noise(1024, 9) + s; }},
@@ -43,7 +45,8 @@ const Wrapping kWrappings[] = {
 
 std::string image_of(unsigned version, std::size_t page, const std::string& ramdisk) {
   if (version >= 13) {  // vendor_boot 3 and 4
-    VendorBootBytes v{.version = version - 10, .page = page, .dtb = device_tree("Korvale", "korvale,x")};
+    VendorBootBytes v{
+        .version = version - 10, .page = page, .dtb = device_tree("Korvale", "korvale,x")};
     if (version == 14) {
       v.bootconfig = "androidboot.hardware=vernier\n";
       v.named = {{"", 1, ramdisk}, {"recovery", 2, ramdisk}};
@@ -93,9 +96,11 @@ TEST_CASE("matrix: every version, page size, compression and wrapping comes back
   CHECK(images == 5 * 4 * 70 + 2 * 70);
 }
 
-TEST_CASE("matrix: taken apart and put together unchanged, and patched with an account that closes") {
+TEST_CASE(
+    "matrix: taken apart and put together unchanged, and patched with an account that closes") {
   Recipe put{.name = "matrix"};
-  put.edits.push_back({.kind = "put", .recipe = "matrix",
+  put.edits.push_back({.kind = "put",
+                       .recipe = "matrix",
                        .what = PutEdit{.path = "new/file", .content = blob("x"), .from = "x"}});
   for (const unsigned version : {0u, 2u, 3u, 4u, 13u, 14u})
     for (const Packing& packing : kPackings)

@@ -25,7 +25,10 @@ CpioBytes stock() {
   CpioBytes out;
   for (const char* folder : {"dev", "mnt", "proc", "sys", "system", "system/etc", "metadata"})
     out.folder(folder);
-  out.file("init", "\x7f" "ELF the stock init", 0100750);
+  out.file("init",
+           "\x7f"
+           "ELF the stock init",
+           0100750);
   out.file("system/etc/build.prop", "ro.debuggable=0\n");
   return out;
 }
@@ -44,13 +47,20 @@ std::string kinds(const ImageInfo& info) {
 
 }  // namespace
 
-TEST_CASE("origin: pristine by its own digest, unknown without one, and never altered by one sign") {
+TEST_CASE(
+    "origin: pristine by its own digest, unknown without one, and never altered by one sign") {
   CHECK(inspected(init_boot(stock(), true)).origin.word == "pristine");
   CHECK(inspected(init_boot(stock(), false)).origin.word == "unknown");
-  const auto one = inspected(init_boot(stock().file("kept/init.first", "\x7f" "ELF"), false));
+  const auto one = inspected(init_boot(stock().file("kept/init.first",
+                                                    "\x7f"
+                                                    "ELF"),
+                                       false));
   CHECK(kinds(one) == "second-init;folders;");  // a folder no generic ramdisk has counts besides
   CHECK(one.origin.word == "altered");
-  const auto alone = inspected(init_boot(stock().file("system/init.first", "\x7f" "ELF"), true));
+  const auto alone = inspected(init_boot(stock().file("system/init.first",
+                                                      "\x7f"
+                                                      "ELF"),
+                                         true));
   CHECK(kinds(alone) == "second-init;");
   CHECK(alone.origin.word == "unknown");
   CHECK(alone.origin.reason.find("/system/init.first") != std::string::npos);
@@ -67,7 +77,10 @@ TEST_CASE("origin: odd folders or times alone do not speak against a true digest
 }
 
 TEST_CASE("origin: a stale digest and a second init are another hand") {
-  std::string image = init_boot(stock().file("system/init.kept", "\x7f" "ELF"), true);
+  std::string image = init_boot(stock().file("system/init.kept",
+                                             "\x7f"
+                                             "ELF"),
+                                true);
   // The footer's digest is of other bytes: a header field is changed afterwards.
   image[16] ^= 1;
   const auto info = inspected(image);
@@ -77,8 +90,8 @@ TEST_CASE("origin: a stale digest and a second init are another hand") {
 
 TEST_CASE("origin: a hidden root folder is a sign in older layouts too, makers' folders are none") {
   const auto old = [](CpioBytes entries) {
-    return inspected(BootBytes{.version = 1, .page = 2048, .kernel = noise(50),
-                               .ramdisk = test::gzip(entries.done())}
+    return inspected(BootBytes{
+        .version = 1, .page = 2048, .kernel = noise(50), .ramdisk = test::gzip(entries.done())}
                          .done());
   };
   CHECK(kinds(old(stock().folder("makers-own"))).empty());
@@ -87,7 +100,8 @@ TEST_CASE("origin: a hidden root folder is a sign in older layouts too, makers' 
 
 TEST_CASE("origin: mount points without verification, against their siblings and against vbmeta") {
   const std::string fstab =
-      "/dev/a /system ext4 ro wait,first_stage_mount\n/dev/b /vendor ext4 ro avb,first_stage_mount\n";
+      "/dev/a /system ext4 ro wait,first_stage_mount\n/dev/b /vendor ext4 ro "
+      "avb,first_stage_mount\n";
   const auto sibling = inspected(init_boot(stock().file("fstab.x", fstab), false));
   CHECK(kinds(sibling) == "flags;");
   const std::string none = "/dev/b /vendor ext4 ro wait,first_stage_mount\n";
@@ -100,8 +114,12 @@ TEST_CASE("origin: mount points without verification, against their siblings and
 
 TEST_CASE("origin: a recovery that no maker signed") {
   const auto recovery = [](const std::string& build) {
-    return inspected(init_boot(
-        stock().file("system/bin/recovery", "\x7f" "ELF").file("prop.default", build), false));
+    return inspected(init_boot(stock()
+                                   .file("system/bin/recovery",
+                                         "\x7f"
+                                         "ELF")
+                                   .file("prop.default", build),
+                               false));
   };
   CHECK(kinds(recovery("ro.build.type=user\nro.build.tags=release-keys\n")).empty());
   CHECK(kinds(recovery("ro.build.type=eng\n")) == "recovery;");
@@ -110,9 +128,12 @@ TEST_CASE("origin: a recovery that no maker signed") {
 }
 
 TEST_CASE("permissive: words in command line, bootconfig, properties and device trees are told") {
-  BootBytes b{.version = 2, .page = 2048, .kernel = noise(50),
-              .ramdisk = test::gzip(stock().file("default.prop", "ro.boot.selinux=permissive\n").done()),
-              .dtb = device_tree("Korvale", "korvale,x", "quiet enforcing=0")};
+  BootBytes b{
+      .version = 2,
+      .page = 2048,
+      .kernel = noise(50),
+      .ramdisk = test::gzip(stock().file("default.prop", "ro.boot.selinux=permissive\n").done()),
+      .dtb = device_tree("Korvale", "korvale,x", "quiet enforcing=0")};
   b.cmdline = "console=ttyKV0 androidboot.selinux=permissive selinux=01";
   const auto info = inspected(b.done());
   std::string all;
@@ -127,7 +148,8 @@ TEST_CASE("permissive: words in command line, bootconfig, properties and device 
   CHECK(permissive_words("androidboot.selinux=enforcing enforcing=1 myselinux=0", "x").empty());
 }
 
-TEST_CASE("starts: which fragments are joined for a normal start and for recovery, in which order") {
+TEST_CASE(
+    "starts: which fragments are joined for a normal start and for recovery, in which order") {
   VendorBootBytes v;
   v.named = {{"", 1, test::lz4_legacy(stock().done())},
              {"rec", 2, test::lz4_legacy(stock().done())},
@@ -150,10 +172,13 @@ TEST_CASE("starts: which fragments are joined for a normal start and for recover
   REQUIRE(folder);
   CHECK(join(folder->starts.normal) == "vendor_boot/platform vendor_boot/dlkm init_boot/generic ");
   CHECK(folder->starts.problems.size() == 2);
-  const auto old = inspected(BootBytes{.version = 1, .page = 2048, .kernel = noise(9),
-                                       .ramdisk = test::gzip(stock().file("sbin/recovery", "x").done())}
-                                 .done())
-                       .starts;
+  const auto old =
+      inspected(BootBytes{.version = 1,
+                          .page = 2048,
+                          .kernel = noise(9),
+                          .ramdisk = test::gzip(stock().file("sbin/recovery", "x").done())}
+                    .done())
+          .starts;
   CHECK(join(old.normal) == "boot/own ");
   CHECK(join(old.recovery) == "boot/own ");
 }

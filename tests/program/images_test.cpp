@@ -45,15 +45,16 @@ TEST_CASE("inspect: an older boot image with kernel, device trees and a long com
   CHECK(image["starts"]["normal"][0]["partition"] == "boot");
   CHECK(document["findings"][0]["code"] == "selinux-permissive");
   const Ran text = program(dir, {"inspect", "boot.img"});
-  for (const char* word : {"Linux version 6.1.9-korvale", "Korvale Tarn 2", "permissive", "dhtb",
-                           "enforcing trailer"})
+  for (const char* word :
+       {"Linux version 6.1.9-korvale", "Korvale Tarn 2", "permissive", "dhtb", "enforcing trailer"})
     CHECK(text.out.find(word) != std::string::npos);
 }
 
 TEST_CASE("inspect --verbose: names the encoder's setting and how far it was tried") {
   const TempDir dir;
   write(dir / "boot.img", BootBytes{.ramdisk = gzip(first_ramdisk(), 9)}.done());
-  const Json image = program_json(dir, {"inspect", "--verbose", "boot.img"})["result"]["items"][0]["image"];
+  const Json image =
+      program_json(dir, {"inspect", "--verbose", "boot.img"})["result"]["items"][0]["image"];
   CHECK(image["ramdisks"][0]["encoder"][0] == "level 9, memory 8");
   CHECK(image["ramdisks"][0]["encoder_proof"][0] == "whole");
 }
@@ -63,7 +64,8 @@ TEST_CASE("inspect: fragments, and what a kernel would see") {
   VendorBootBytes v{.bootconfig = "androidboot.selinux = permissive\n"};
   v.named = {{"", 1, gzip(first_ramdisk())}, {"recovery", 2, gzip(first_ramdisk())}};
   write(dir / "vendor_boot.img", v.done());
-  const Json image = program_json(dir, {"inspect", "vendor_boot.img"})["result"]["items"][0]["image"];
+  const Json image =
+      program_json(dir, {"inspect", "vendor_boot.img"})["result"]["items"][0]["image"];
   CHECK(image["ramdisks"].size() == 2);
   CHECK(image["ramdisks"][1]["type"] == "recovery");
   CHECK(image["starts"]["normal"].size() == 2);
@@ -149,8 +151,8 @@ TEST_CASE("judges: what general tools make of repacked ramdisks") {
     write(dir / "parts/tree/new", "judged");
     REQUIRE(program(dir, {"repack", "parts", "-o", "out.img"}).exit_code == 0);
     REQUIRE(program(dir, {"unpack", "out.img", "-o", "again"}).exit_code == 0);
-    const Ran listed = shell(std::string(tool) + " again/ramdisk.bin | cpio -it --quiet",
-                             dir.path().string());
+    const Ran listed =
+        shell(std::string(tool) + " again/ramdisk.bin | cpio -it --quiet", dir.path().string());
     CHECK(listed.exit_code == 0);
     CHECK(listed.out.find("new\n") != std::string::npos);
     CHECK(listed.out.find("system/etc/build.prop\n") != std::string::npos);
@@ -182,18 +184,20 @@ TEST_CASE("hostile images: exit 3 or 4 with field and offset, nothing written") 
   const std::size_t table = overlapping.find(std::string("a") + std::string(31, '\0')) - 12;
   overlapping.replace(table + 108 + 4, 4, le32(1));
   const std::string cases[] = {
-      put(8, 0xffffffff),       // kernel_size
-      put(16, 0x7fffffff),      // ramdisk_size
-      put(36, 0),               // page_size
+      put(8, 0xffffffff),   // kernel_size
+      put(16, 0x7fffffff),  // ramdisk_size
+      put(36, 0),           // page_size
       put(36, 3000),
-      put(40, 5),               // header_version
+      put(40, 5),  // header_version
       put(40, 255),
-      put(1632, 0xfffffff0),    // recovery_dtbo_size
-      put(1648, 0x40000000),    // dtb_size
+      put(1632, 0xfffffff0),  // recovery_dtbo_size
+      put(1648, 0x40000000),  // dtb_size
       stock.substr(0, 1000),
       overlapping,
       be32(0xd7b7ab1e) + std::string(28, '\xff'),
-      BootBytes{.ramdisk = gzip(CpioBytes{}.entry("x", "y", 0100644, 1, 1).raw().replace(94, 8, "ffffffff"))}.done(),
+      BootBytes{.ramdisk = gzip(
+                    CpioBytes{}.entry("x", "y", 0100644, 1, 1).raw().replace(94, 8, "ffffffff"))}
+          .done(),
   };
   for (const std::string& bytes : cases) {
     const TempDir dir;
