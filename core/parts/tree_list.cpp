@@ -143,8 +143,10 @@ Status parse_entry(ListRow& row, const std::vector<std::string_view>& words) {
                         : words[i] == "==" ? &row.linked
                                            : nullptr;
     if (into == nullptr) return bad_line(row.line, "not ->, = or ==", words[i]);
-    if (into == &row.target && row.type != "l")
-      return bad_line(row.line, "only a symlink (l) has a target", words[i + 1]);
+    // Each word belongs to types of its own; elsewhere it would be lost when the list is written.
+    const std::string_view types = into == &row.target ? "l" : into == &row.odd ? "fd" : "f";
+    if (types.find(row.type) == types.npos)
+      return bad_line(row.line, fmt::format("an entry of type {} has none", row.type), words[i]);
     WEXLO_TRY(*into, percent_decode(words[i + 1]));
   }
   if (row.mode > 07777) return bad_line(row.line, "the mode has more than 12 bits", words[1]);

@@ -7,6 +7,7 @@
 #include "image/boot.hpp"
 #include "image/device_tree.hpp"
 #include "image/fragments.hpp"
+#include "parts/tree_list.hpp"
 #include "support/vbmeta.hpp"
 
 using namespace wexlo;
@@ -205,6 +206,15 @@ TEST_CASE("parts: prefix, chipset header and trailer survive an edit") {
   const auto part = boot::ramdisk_parts(*image->image).front();
   CHECK(part.header.size() == 512);
   CHECK(content(part.bytes, "added") == noise(3000));
+}
+
+TEST_CASE("parts: words of the list that do not belong to an entry's type are refused") {
+  for (const char* line : {"f 0644 0 0 0 - a -> b", "l 0777 0 0 0 - a = 0001",
+                           "d 0755 0 0 0 - a == b", "c 0600 0 0 0 5:1 a = 0001"}) {
+    CAPTURE(line);
+    CHECK(parts::parse_rows(line).error().code == ErrorCode::BadValue);
+  }
+  CHECK(parts::parse_rows("l 0777 0 0 0 - a ->"));
 }
 
 TEST_CASE("parts: what does not fit says by how much and what was put in") {
