@@ -268,6 +268,31 @@ TEST_CASE("account: changes that no edit explains are refused, wherever they are
   CHECK(refused.error().code == ErrorCode::Unexplained);
 }
 
+TEST_CASE("patch: of several fragments each fstab is edited, and new files go where every start looks") {
+  VendorBootBytes v{.dtb = noise(90), .bootconfig = "a=b\n"};
+  v.named = {{"rec", 2, test::gzip(first_ramdisk())},
+             {"", 1, test::lz4_legacy(first_ramdisk())},
+             {"mods", 3, test::gzip(CpioBytes{}.file("modules.load", "a.ko\n").done())}};
+  const std::string stock = v.done();
+  Recipe both{.name = "both"};
+  both.edits.push_back({.kind = "fstab-drop", .recipe = "both", .what = FstabDropEdit{"*", {"avb"}}});
+  both.edits.push_back({.kind = "put", .recipe = "both",
+                        .what = PutEdit{.path = "added", .content = blob("x"), .from = "x"}});
+  const Patched done = patch(stock, {both});
+  CHECK(done.edits[0].details.size() == 4);  // two mount points in two fragments
+  const auto image = load(text(done.bytes));
+  const auto parts = boot::ramdisk_parts(*image.image);
+  REQUIRE(parts.size() == 3);
+  for (const std::size_t i : {0u, 1u}) {
+    const Ramdisk ramdisk = *parse_ramdisk(parts[i].bytes);
+    CHECK(at(ramdisk, "fstab.vernier").find("avb") == std::string::npos);
+    CHECK(find_entry(ramdisk, "added").has_value() == (i == 1));
+    CHECK(find_entry(ramdisk, "wexlo/journal.toml").has_value() == (i == 1));
+  }
+  CHECK(text(parts[2].bytes) == v.named[2].bytes);
+  CHECK(equal(patch(text(done.bytes), {both}).bytes, done.bytes));
+}
+
 TEST_CASE("recipes: those that come with Wexlo load") {
   for (const BundledRecipe& bundled : bundled_recipes()) {
     CAPTURE(bundled.name);
