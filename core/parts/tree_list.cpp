@@ -203,7 +203,7 @@ std::string format_rows(const std::vector<ListRow>& rows) {
                        device ? fmt::format("{}:{}", row.major, row.minor) : "-",
                        percent_encode(row.name));
     if (row.type == "l") out += " -> " + percent_encode(row.target);
-    if (!row.odd.empty()) out += " = " + row.odd;
+    if (!row.odd.empty()) out += " = " + percent_encode(row.odd);
     if (!row.linked.empty()) out += " == " + percent_encode(row.linked);
     out += '\n';
   }

@@ -215,6 +215,10 @@ TEST_CASE("parts: words of the list that do not belong to an entry's type are re
     CHECK(parts::parse_rows(line).error().code == ErrorCode::BadValue);
   }
   CHECK(parts::parse_rows("l 0777 0 0 0 - a ->"));
+  // What is written is read back, whatever bytes a name has.
+  const auto odd = parts::parse_rows("f 0644 0 0 0 - a%20b = x%00%25y");
+  REQUIRE(odd);
+  CHECK((*parts::parse_rows(parts::format_rows(*odd)))[0].odd == std::string("x\0%y", 4));
 }
 
 TEST_CASE("parts: what does not fit says by how much and what was put in") {

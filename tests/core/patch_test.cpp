@@ -268,15 +268,18 @@ TEST_CASE("account: changes that no edit explains are refused, wherever they are
   CHECK(refused.error().code == ErrorCode::Unexplained);
 }
 
-TEST_CASE("patch: of several fragments each fstab is edited, and new files go where every start looks") {
+TEST_CASE(
+    "patch: of several fragments each fstab is edited, and new files go where every start looks") {
   VendorBootBytes v{.dtb = noise(90), .bootconfig = "a=b\n"};
   v.named = {{"rec", 2, test::gzip(first_ramdisk())},
              {"", 1, test::lz4_legacy(first_ramdisk())},
              {"mods", 3, test::gzip(CpioBytes{}.file("modules.load", "a.ko\n").done())}};
   const std::string stock = v.done();
   Recipe both{.name = "both"};
-  both.edits.push_back({.kind = "fstab-drop", .recipe = "both", .what = FstabDropEdit{"*", {"avb"}}});
-  both.edits.push_back({.kind = "put", .recipe = "both",
+  both.edits.push_back(
+      {.kind = "fstab-drop", .recipe = "both", .what = FstabDropEdit{"*", {"avb"}}});
+  both.edits.push_back({.kind = "put",
+                        .recipe = "both",
                         .what = PutEdit{.path = "added", .content = blob("x"), .from = "x"}});
   const Patched done = patch(stock, {both});
   CHECK(done.edits[0].details.size() == 4);  // two mount points in two fragments
