@@ -12,6 +12,7 @@ struct FieldText {
   std::string name;
   std::string value;  ///< as it stands in parts.toml: a number, or text (without quotes)
   bool number = false;
+  std::size_t line = 0;  ///< in parts.toml, from 1; 0: not read from there
 };
 
 /// All but sizes, offsets, magics and digests, which follow from the parts. os_version is given as

@@ -55,7 +55,7 @@ class FolderReader {
     const toml::table* fields = table["header"].as_table();
     if (fields == nullptr) return fail(toml_error(table, "[header] is missing", file_));
     for (const auto& [key, node] : *fields) {
-      FieldText field{.name = std::string(key.str())};
+      FieldText field{.name = std::string(key.str()), .line = node.source().begin.line};
       if (const auto number = node.value_exact<std::int64_t>())
         field.value = *number < 0 ? "" : fmt::format("{}", *number);
       else if (const auto text = node.value_exact<std::string>())

@@ -134,6 +134,7 @@ class Repacker {
       if (old != stock.end() && same_value(*old, field)) continue;
       if (auto set = set_field(image, field); !set) {
         Error error = in_file(std::move(set).error(), file());
+        error.message = fmt::format("line {}: {}", field.line, error.message);
         error.found = field.value;
         return fail(std::move(error));
       }
