@@ -78,6 +78,18 @@ Result<std::string> percent_decode(std::string_view text) {
   return out;
 }
 
+std::vector<std::string_view> split_words(std::string_view text) {
+  constexpr std::string_view kBlanks = " \t\r\n";
+  std::vector<std::string_view> words;
+  while (true) {
+    text.remove_prefix(std::min(text.find_first_not_of(kBlanks), text.size()));
+    if (text.empty()) return words;
+    const std::size_t end = std::min(text.find_first_of(kBlanks), text.size());
+    words.push_back(text.substr(0, end));
+    text.remove_prefix(end);
+  }
+}
+
 std::string human_size(std::uint64_t bytes) {
   constexpr std::array units{"B", "KiB", "MiB", "GiB", "TiB"};
   auto value = static_cast<double>(bytes);

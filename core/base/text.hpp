@@ -3,6 +3,7 @@
 
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "base/bytes.hpp"
 
@@ -17,6 +18,9 @@ namespace wexlo {
 [[nodiscard]] std::string percent_encode(std::string_view text);
 /// Errors: BadValue (a `%` without two hex digits behind it).
 [[nodiscard]] Result<std::string> percent_decode(std::string_view text);
+
+/// The words of a line or text, parted by blanks, tabs and line ends; views into `text`.
+[[nodiscard]] std::vector<std::string_view> split_words(std::string_view text);
 
 /// `12.3 MiB`, `512 B`: for people.
 [[nodiscard]] std::string human_size(std::uint64_t bytes);

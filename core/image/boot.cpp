@@ -189,6 +189,11 @@ std::string cmdline(const Image& image) {
          std::string(until_nul(image.raw("extra_cmdline")));
 }
 
+std::string bootconfig(const Image& image) {
+  const Section* section = image.section("bootconfig");
+  return section == nullptr ? "" : std::string(until_nul(section->bytes.view()));
+}
+
 OsVersion os_version(const Image& image) {
   const std::uint64_t packed = image.number("os_version");
   OsVersion out;

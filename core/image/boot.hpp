@@ -24,6 +24,9 @@ inline constexpr std::string_view kVendorMagic = "VNDRBOOT";
 /// The command line: field `cmdline`, then for versions 0-2 `extra_cmdline`.
 [[nodiscard]] std::string cmdline(const Image& image);
 
+/// vendor_boot version 4: the bootconfig's text; empty for others.
+[[nodiscard]] std::string bootconfig(const Image& image);
+
 /// `A.B.C` and `YYYY-MM` of the packed field os_version; empty where the value is 0.
 /// Packing: bits 31-11 three times 7 bits, 10-4 year - 2000, 3-0 month.
 struct OsVersion {

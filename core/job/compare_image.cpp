@@ -6,6 +6,7 @@
 #include <set>
 
 #include "base/digest.hpp"
+#include "base/text.hpp"
 #include "base/text_diff.hpp"
 #include "image/boot.hpp"
 #include "image/tail.hpp"
@@ -19,14 +20,8 @@ namespace wexlo {
 namespace {
 
 std::vector<std::string> words_of(std::string_view text) {
-  std::vector<std::string> words;
-  while (true) {
-    text.remove_prefix(std::min(text.find_first_not_of(" \t\n"), text.size()));
-    if (text.empty()) return words;
-    const std::size_t end = std::min(text.find_first_of(" \t\n"), text.size());
-    words.emplace_back(text.substr(0, end));
-    text.remove_prefix(end);
-  }
+  const auto words = split_words(text);
+  return {words.begin(), words.end()};
 }
 
 /// One side with all that was read of it.
@@ -112,18 +107,13 @@ class Compare {
       }
   }
 
-  std::string bootconfig(const Image& image) const {
-    const Section* section = image.section("bootconfig");
-    return section == nullptr ? "" : std::string(until_nul(section->bytes.view()));
-  }
-
   void words() {
     const std::size_t before = out_.differences.size();
     const std::string line_a = boot::cmdline(a_.image), line_b = boot::cmdline(b_.image);
     word_sets("cmdline", words_of(line_a), words_of(line_b));
     if (line_a != line_b && out_.differences.size() == before)
       add("cmdline", "changed", "the order of words, or blanks", line_a, line_b);
-    const std::string text_a = bootconfig(a_.image), text_b = bootconfig(b_.image);
+    const std::string text_a = boot::bootconfig(a_.image), text_b = boot::bootconfig(b_.image);
     if (text_a == text_b) return;
     add("bootconfig", "changed", "bootconfig", fmt::format("{} bytes", text_a.size()),
         fmt::format("{} bytes", text_b.size()));
@@ -171,32 +161,26 @@ class Compare {
     return out;
   }
 
-  void trees() {
-    const auto a = trees_of(a_.reading), b = trees_of(b_.reading);
-    for (const auto& [where, text] : a) {
-      const auto other = b.find(where);
-      if (other == b.end())
-        add("device-tree", "removed", where, text, "");
+  /// Named texts of both sides, e.g. device trees or descriptors.
+  void named(const char* area, const std::map<std::string, std::string>& before,
+             const std::map<std::string, std::string>& after) {
+    for (const auto& [where, text] : before) {
+      const auto other = after.find(where);
+      if (other == after.end())
+        add(area, "removed", where, text, "");
       else
-        differ("device-tree", where, text, other->second);
+        differ(area, where, text, other->second);
     }
-    for (const auto& [where, text] : b)
-      if (!a.contains(where)) add("device-tree", "added", where, "", text);
+    for (const auto& [where, text] : after)
+      if (!before.contains(where)) add(area, "added", where, "", text);
   }
 
-  std::vector<std::string> permissive_of(const Side& side) const {
+  void trees() { named("device-tree", trees_of(a_.reading), trees_of(b_.reading)); }
+
+  static std::vector<std::string> permissive_of(const Side& side) {
     std::vector<std::string> out;
-    const auto take = [&](const std::vector<PermissiveWord>& words) {
-      for (const PermissiveWord& word : words)
-        out.push_back(word.where + ": " + word.word);
-    };
-    take(permissive_words(boot::cmdline(side.image), "cmdline"));
-    take(permissive_words(bootconfig(side.image), "bootconfig"));
-    for (const ReadRamdisk& one : side.reading.ramdisks)
-      if (one.ramdisk) take(permissive_properties(*one.ramdisk));
-    for (const ReadTrees& trees : side.reading.trees)
-      for (const dt::DtBlob& blob : trees.blobs)
-        take(permissive_words(blob.facts.bootargs, "device tree /chosen"));
+    for (const PermissiveWord& word : permissive_in(side.image, side.reading))
+      out.push_back(word.where + ": " + word.word);
     return out;
   }
 
@@ -229,18 +213,7 @@ class Compare {
     return out;
   }
 
-  void vbmeta() {
-    const auto a = vbmeta_of(a_), b = vbmeta_of(b_);
-    for (const auto& [where, text] : a) {
-      const auto other = b.find(where);
-      if (other == b.end())
-        add("vbmeta", "removed", where, text, "");
-      else
-        differ("vbmeta", where, text, other->second);
-    }
-    for (const auto& [where, text] : b)
-      if (!a.contains(where)) add("vbmeta", "added", where, "", text);
-  }
+  void vbmeta() { named("vbmeta", vbmeta_of(a_), vbmeta_of(b_)); }
 
   static std::string tail_text(const Image& image) {
     std::string out;

@@ -107,22 +107,7 @@ void tell_trees(const ImageReading& reading, ImageInfo& info) {
       info.trees.push_back({trees.section, trees.offset + blob.offset, blob.size, blob.facts.model,
                             blob.compression, blob.facts.compatible, blob.entries,
                             blob.facts.overlay});
-      for (auto& word : permissive_words(blob.facts.bootargs, "device tree /chosen"))
-        info.permissive.push_back(std::move(word));
     }
-}
-
-void tell_permissive(const Image& image, const ImageReading& reading, ImageInfo& info) {
-  info.permissive = permissive_words(info.cmdline, "cmdline");
-  if (const Section* section = image.section("bootconfig")) {
-    info.bootconfig = std::string(until_nul(section->bytes.view()));
-    for (auto& word : permissive_words(info.bootconfig, "bootconfig"))
-      info.permissive.push_back(std::move(word));
-  }
-  for (const ReadRamdisk& one : reading.ramdisks)
-    if (one.ramdisk)
-      for (auto& word : permissive_properties(*one.ramdisk))
-        info.permissive.push_back(std::move(word));
 }
 
 std::vector<OwnDigest> own_digests(const ImageInfo& info) {
@@ -171,7 +156,8 @@ Result<ImageInfo> image_info(const LoadedImage& loaded, const ImageReading& read
                  .tail_size = image.tail().size()};
   for (const ReadRamdisk& one : reading.ramdisks)
     info.ramdisks.push_back(ramdisk_info(one, context, depth));
-  tell_permissive(image, reading, info);
+  info.bootconfig = boot::bootconfig(image);
+  info.permissive = permissive_in(image, reading);
   tell_parts(image, reading, info);
   tell_trees(reading, info);
   tell_journal(reading, info);

@@ -1,6 +1,7 @@
 #include "job/reading.hpp"
 
 #include "base/digest.hpp"
+#include "image/boot.hpp"
 
 namespace wexlo {
 
@@ -10,6 +11,22 @@ std::optional<Blob> ImageReading::find(std::string_view place) const {
     if (const auto entry = find_entry(*at->ramdisk, place)) return content_of(*at->ramdisk, *entry);
   }
   return std::nullopt;
+}
+
+std::vector<PermissiveWord> permissive_in(const Image& image, const ImageReading& reading) {
+  std::vector<PermissiveWord> out;
+  const auto take = [&out](std::vector<PermissiveWord> words) {
+    for (PermissiveWord& word : words)
+      out.push_back(std::move(word));
+  };
+  take(permissive_words(boot::cmdline(image), "cmdline"));
+  take(permissive_words(boot::bootconfig(image), "bootconfig"));
+  for (const ReadRamdisk& one : reading.ramdisks)
+    if (one.ramdisk) take(permissive_properties(*one.ramdisk));
+  for (const ReadTrees& trees : reading.trees)
+    for (const dt::DtBlob& blob : trees.blobs)
+      take(permissive_words(blob.facts.bootargs, "device tree /chosen"));
+  return out;
 }
 
 Result<ImageReading> read_deep(const Image& image, const Context& context) {
@@ -30,8 +47,8 @@ Result<ImageReading> read_deep(const Image& image, const Context& context) {
     });
   const Section* section = image.section("kernel");
   if (section != nullptr && !section->bytes.empty())
-    tasks.submit(0, [&out, section]() -> Status {
-      out.kernel = kernel::read(section->bytes);
+    tasks.submit(0, [&out, section, limit]() -> Status {
+      out.kernel = kernel::read(section->bytes, limit);
       return {};
     });
   for (std::size_t i = 0; i < image.sections().size(); ++i) {

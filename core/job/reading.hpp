@@ -7,6 +7,7 @@
 #include "firmware/formats.hpp"
 #include "image/fragments.hpp"
 #include "image/kernel.hpp"
+#include "ramdisk/permissive.hpp"
 #include "ramdisk/ramdisk.hpp"
 
 namespace wexlo {
@@ -34,6 +35,11 @@ struct ImageReading {
   /// The first program (/init), in the last ramdisk that has one.
   [[nodiscard]] std::optional<Blob> find(std::string_view place) const;
 };
+
+/// Words that make SELinux permissive, wherever a start reads them: command line, bootconfig,
+/// property files, device trees.
+[[nodiscard]] std::vector<PermissiveWord> permissive_in(const Image& image,
+                                                        const ImageReading& reading);
 
 /// Digests, ramdisks and kernel in parallel. What does not read is told in its place.
 /// Errors: Interrupted.

@@ -113,17 +113,6 @@ Result<std::uint32_t> number(const ListRow& row, std::string_view word, int base
   return value;
 }
 
-std::vector<std::string_view> words_of(std::string_view line) {
-  std::vector<std::string_view> words;
-  while (true) {
-    line.remove_prefix(std::min(line.find_first_not_of(" \t\r"), line.size()));
-    if (line.empty()) return words;
-    const std::size_t end = std::min(line.find_first_of(" \t\r"), line.size());
-    words.push_back(line.substr(0, end));
-    line.remove_prefix(end);
-  }
-}
-
 Status parse_entry(ListRow& row, const std::vector<std::string_view>& words) {
   WEXLO_TRY(row.mode, number(row, words[1], 8));
   WEXLO_TRY(row.uid, number(row, words[2], 10));
@@ -215,7 +204,7 @@ Result<std::vector<ListRow>> parse_rows(std::string_view text) {
   std::size_t line_number = 0;
   while (!text.empty()) {
     const std::size_t end = std::min(text.find('\n'), text.size());
-    const auto words = words_of(text.substr(0, end));
+    const auto words = split_words(text.substr(0, end));
     text.remove_prefix(std::min(end + 1, text.size()));
     ++line_number;
     if (words.empty() || words[0].starts_with('#')) continue;
