@@ -7,6 +7,9 @@
 #include <mutex>
 #include <utility>
 
+#include "base/crc.hpp"
+#include "codec/unpacked.hpp"
+
 namespace wexlo {
 namespace {
 
@@ -77,6 +80,37 @@ Error zip_failure(const zip_error_t* error, const std::string& file, std::string
   return out;
 }
 
+Compression method_of(int id) {
+  constexpr int kZstd = 93;  // older releases of the library have no name for it
+  switch (id) {
+    case ZIP_CM_DEFLATE: return Compression::Deflate;
+    case ZIP_CM_BZIP2: return Compression::Bzip2;
+    case ZIP_CM_XZ: return Compression::Xz;
+    case kZstd: return Compression::Zstd;
+    default: return Compression::None;
+  }
+}
+
+/// A stored member: its bytes as they lie in the zip, and the CRC-32 that the directory promises.
+class CheckedSource final : public Source {
+ public:
+  CheckedSource(SourcePtr inner, std::uint32_t crc)
+      : Source(inner->name()), inner_(std::move(inner)), crc_(crc) {}
+  std::uint64_t size() const override { return inner_->size(); }
+  Status read_at(std::uint64_t offset, MutableView out) const override {
+    return inner_->read_at(offset, out);
+  }
+  const void* stream() const override { return inner_->stream(); }
+  std::string own_check() const override { return "crc-32"; }
+  std::unique_ptr<Checker> checker() const override {
+    return std::make_unique<CrcChecker>(crc_, name());
+  }
+
+ private:
+  SourcePtr inner_;
+  std::uint32_t crc_;
+};
+
 }  // namespace
 
 struct ZipArchive::State {
@@ -133,6 +167,9 @@ Result<std::shared_ptr<const ZipArchive>> ZipArchive::open(SourcePtr source) {
                                  .size = stat.size,
                                  .stored_size = stat.comp_size,
                                  .stored = stat.comp_method == ZIP_CM_STORE,
+                                 .method = method_of(stat.comp_method),
+                                 .method_id = stat.comp_method,
+                                 .crc = stat.crc,
                                  .encrypted = stat.encryption_method != ZIP_EM_NONE});
   }
   return archive;
@@ -143,18 +180,17 @@ const ZipMember* ZipArchive::find(std::string_view name) const {
   return at == members_.end() ? nullptr : &*at;
 }
 
-Result<SourcePtr> ZipArchive::window(const ZipMember& member) const {
+Result<SourcePtr> ZipArchive::raw_window(const ZipMember& member) const {
   State& state = *state_;
   const std::string name = state.feed.source->name() + "!" + member.name;
-  if (member.encrypted || !member.stored)
+  if (member.encrypted)
     return fail({.code = ErrorCode::Unsupported,
-                 .message = member.encrypted ? "the member is encrypted"
-                                             : "the member is compressed where it should be stored",
+                 .message = "the member is encrypted",
                  .file = name,
-                 .hint = "Unpack the zip and give the file inside it."});
-  if (member.size == 0) return open_memory({}, name);
+                 .hint = "Unpack the zip with its password and give the folder."});
+  if (member.stored_size == 0) return open_memory({}, name);
   const std::lock_guard lock(state.mutex);
-  zip_file_t* file = zip_fopen_index(state.zip, state.index_of(*this, member), 0);
+  zip_file_t* file = zip_fopen_index(state.zip, state.index_of(*this, member), ZIP_FL_COMPRESSED);
   if (file == nullptr) return fail(state.error(zip_get_error(state.zip), "cannot open " + name));
   char first = 0;
   const auto got = zip_fread(file, &first, 1);
@@ -165,8 +201,56 @@ Result<SourcePtr> ZipArchive::window(const ZipMember& member) const {
                  .message = "the member lies outside the zip",
                  .file = name,
                  .hint = "The package may be cut short: compare its size with the source's."});
-  auto window = open_window(state.feed.source, begin, member.size, name);
-  return window;
+  return open_window(state.feed.source, begin, member.stored_size, name);
+}
+
+Result<SourcePtr> ZipArchive::window(const ZipMember& member) const {
+  if (member.stored) return raw_window(member);
+  return fail({.code = ErrorCode::Unsupported,
+               .message = "the member is compressed where it should be stored",
+               .file = state_->feed.source->name() + "!" + member.name,
+               .hint = "Unpack the zip and give the file inside it."});
+}
+
+Result<SourcePtr> ZipArchive::open_member(const ZipMember& member, const Context& context) const {
+  WEXLO_TRY(SourcePtr raw, raw_window(member));
+  if (member.stored) {
+    if (member.size == member.stored_size)
+      return std::make_shared<CheckedSource>(std::move(raw), member.crc);
+    return fail({.code = ErrorCode::Corrupt,
+                 .message = "a stored member has two sizes",
+                 .file = raw->name(),
+                 .expected = fmt::format("{} bytes", member.size),
+                 .found = fmt::format("{} bytes", member.stored_size)});
+  }
+  if (member.method == Compression::None)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = fmt::format("the member is packed by method {}", member.method_id),
+                 .file = raw->name(),
+                 .expected = "stored, deflate, bzip2, xz or zstd",
+                 .hint = "Unpack the zip and give the folder."});
+  return open_unpacked({.source = std::move(raw),
+                        .kind = member.method,
+                        .size = member.size,
+                        .crc = member.crc,
+                        .joined = false},
+                       context);
+}
+
+Bundle bundle_of(const std::shared_ptr<const ZipArchive>& zip, const std::string& name) {
+  Bundle out{.name = name};
+  for (const ZipMember& member : zip->members()) {
+    if (member.name.ends_with('/')) continue;
+    std::string path = member.name;
+    std::ranges::replace(path, '\\', '/');  // packers on some systems write it so
+    out.items.push_back({.path = std::move(path),
+                         .size = member.size,
+                         .stored_size = member.stored_size,
+                         .open = [zip, &member](const Context& context) {
+                           return zip->open_member(member, context);
+                         }});
+  }
+  return out;
 }
 
 Result<Bytes> ZipArchive::read(const ZipMember& member, std::uint64_t limit) const {

@@ -6,7 +6,8 @@
 #include <string>
 #include <vector>
 
-#include "base/source.hpp"
+#include "archive/bundle.hpp"
+#include "codec/codec.hpp"
 
 namespace wexlo {
 
@@ -15,6 +16,9 @@ struct ZipMember {
   std::uint64_t size = 0;         ///< bytes when unpacked
   std::uint64_t stored_size = 0;  ///< bytes in the zip
   bool stored = false;            ///< not compressed
+  Compression method = Compression::None;
+  int method_id = 0;  ///< as the zip has it, also where `method` has no word for it
+  std::uint32_t crc = 0;
   bool encrypted = false;
 };
 
@@ -35,15 +39,25 @@ class ZipArchive {
   /// A stored member's bytes as they lie in the zip.
   /// Errors: Unsupported (compressed or encrypted), Truncated, Corrupt.
   [[nodiscard]] Result<SourcePtr> window(const ZipMember& member) const;
+  /// A member's content, whatever its method: a stored one as window(), else see
+  /// codec/unpacked.hpp. The CRC is checked by a read from first to last. Errors: Unsupported
+  /// (encrypted, or packed by a method that is not known), those of window() and open_unpacked().
+  [[nodiscard]] Result<SourcePtr> open_member(const ZipMember& member,
+                                              const Context& context) const;
   /// A whole member, unpacked; its CRC is checked. Errors: LimitExceeded (over `limit` bytes),
   /// Unsupported (encrypted), Corrupt.
   [[nodiscard]] Result<Bytes> read(const ZipMember& member, std::uint64_t limit) const;
 
  private:
   struct State;
+  [[nodiscard]] Result<SourcePtr> raw_window(const ZipMember& member) const;
   ZipArchive();
   std::unique_ptr<State> state_;
   std::vector<ZipMember> members_;
 };
+
+/// Its files, for who does not care that it is a zip; keeps the archive open.
+[[nodiscard]] Bundle bundle_of(const std::shared_ptr<const ZipArchive>& zip,
+                               const std::string& name);
 
 }  // namespace wexlo

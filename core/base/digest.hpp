@@ -2,12 +2,13 @@
 /// Streaming digests over OpenSSL.
 
 #include <memory>
+#include <optional>
 
 #include "base/bytes.hpp"
 
 namespace wexlo {
 
-enum class DigestKind { Sha1, Sha256, Sha512 };
+enum class DigestKind { Md5, Sha1, Sha256, Sha512 };
 
 class Hasher {
  public:
@@ -16,8 +17,31 @@ class Hasher {
   Hasher& operator=(Hasher&&) noexcept;
   ~Hasher();
   void update(View bytes);
-  /// The digest (20, 32 or 64 bytes); the hasher is used up.
+  /// The digest (16, 20, 32 or 64 bytes); the hasher is used up.
   [[nodiscard]] Bytes finish();
+
+ private:
+  friend class SaltedHasher;
+  struct State;
+  std::unique_ptr<State> state_;
+};
+
+/// By its length in bytes; nullopt: of none of them.
+[[nodiscard]] std::optional<DigestKind> digest_of_size(std::size_t size);
+/// "md5", "sha-1", "sha-256", "sha-512".
+[[nodiscard]] std::string_view digest_name(DigestKind kind);
+
+[[nodiscard]] std::size_t digest_size(DigestKind kind);
+
+/// Many digests that begin with the same salt. Safe to use from several threads.
+class SaltedHasher {
+ public:
+  SaltedHasher(DigestKind kind, View salt);
+  SaltedHasher(const SaltedHasher&) = delete;
+  SaltedHasher& operator=(const SaltedHasher&) = delete;
+  ~SaltedHasher();
+  /// Writes the digest of salt and `bytes` to the start of `out`.
+  void digest(View bytes, MutableView out) const;
 
  private:
   struct State;

@@ -15,6 +15,7 @@ std::string_view code_name(ErrorCode code) {
     case ErrorCode::OutOfRange: return "out-of-range";
     case ErrorCode::BadValue: return "bad-value";
     case ErrorCode::DigestMismatch: return "digest-mismatch";
+    case ErrorCode::BadSignature: return "bad-signature";
     case ErrorCode::LimitExceeded: return "limit-exceeded";
     case ErrorCode::UnsafePath: return "unsafe-path";
     case ErrorCode::Corrupt: return "corrupt";
@@ -29,6 +30,7 @@ std::string_view code_name(ErrorCode code) {
     case ErrorCode::Unexplained: return "unexplained-change";
     case ErrorCode::ForeignPatch: return "foreign-patch";
     case ErrorCode::NoTarget: return "no-target";
+    case ErrorCode::Ambiguous: return "ambiguous";
     case ErrorCode::Interrupted: return "interrupted";
   }
   return "unknown";

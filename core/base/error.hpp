@@ -20,6 +20,7 @@ enum class ErrorCode {
   OutOfRange,
   BadValue,
   DigestMismatch,
+  BadSignature,
   LimitExceeded,
   UnsafePath,
   Corrupt,
@@ -37,6 +38,7 @@ enum class ErrorCode {
   Unexplained,
   ForeignPatch,
   NoTarget,
+  Ambiguous,
   // stopped from outside
   Interrupted,
 };

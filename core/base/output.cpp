@@ -14,6 +14,8 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
+constexpr off_t kFlushed = off_t{64} << 20;  ///< bytes of a file that is waited for
+
 /// A name beside `target` that no other run uses; the leading dot keeps it out of `*.img`.
 fs::path temporary_beside(const fs::path& target) {
   static std::atomic<unsigned> counter = 0;
@@ -123,7 +125,13 @@ Status OutputFile::read_at(std::uint64_t offset, MutableView out) const {
 }
 
 Status OutputFile::commit() {
-  if (::fsync(fd_) != 0) return fail(io_error(errno, "cannot flush", target_.string()));
+  struct stat info {};
+  const bool large = ::fstat(fd_, &info) == 0 && info.st_size > kFlushed;
+  // Large ones are on their way to the disk when the name appears: docs/decisions/0012.
+  if (large)
+    ::sync_file_range(fd_, 0, 0, SYNC_FILE_RANGE_WRITE);
+  else if (::fsync(fd_) != 0)
+    return fail(io_error(errno, "cannot flush", target_.string()));
   const int renamed = overwrite_ == Overwrite::Replace
                           ? std::rename(temporary_.c_str(), target_.c_str())
                           : rename_new(temporary_, target_);

@@ -30,6 +30,7 @@ class OutputFile {
   [[nodiscard]] Status write_at(std::uint64_t offset, View bytes) const;
   /// Reads back what was written, e.g. to verify a digest.
   [[nodiscard]] Status read_at(std::uint64_t offset, MutableView out) const;
+  /// Files over 64 MiB are not waited for until they are on the disk.
   [[nodiscard]] Status commit();
   [[nodiscard]] const std::filesystem::path& target() const { return target_; }
 

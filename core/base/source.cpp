@@ -7,6 +7,8 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <cstdlib>
+#include <limits>
 
 namespace wexlo {
 namespace {
@@ -32,6 +34,16 @@ class FileSource final : public Source {
   ~FileSource() override { ::close(fd_); }
 
   std::uint64_t size() const override { return size_; }
+
+  Result<Stretch> stretch_at(std::uint64_t offset) const override {
+    const auto at = static_cast<off_t>(offset);
+    const off_t data = ::lseek(fd_, at, SEEK_DATA);
+    // A file system that does not know says so, or that all is data.
+    if (data < 0) return Stretch{size_ - offset, errno == ENXIO};
+    if (data > at) return Stretch{static_cast<std::uint64_t>(data) - offset, true};
+    const off_t hole = ::lseek(fd_, at, SEEK_HOLE);
+    return Stretch{hole < 0 ? size_ - offset : static_cast<std::uint64_t>(hole) - offset, false};
+  }
 
   Status read_at(std::uint64_t offset, MutableView out) const override {
     WEXLO_CHECK(check_range(*this, offset, out.size()));
@@ -61,6 +73,12 @@ class WindowSource final : public Source {
     WEXLO_CHECK(check_range(*this, offset, out.size()));
     return whole_->read_at(offset_ + offset, out);
   }
+  Result<Stretch> stretch_at(std::uint64_t offset) const override {
+    WEXLO_TRY(Stretch stretch, whole_->stretch_at(offset_ + offset));
+    stretch.size = std::min(stretch.size, size_ - offset);
+    return stretch;
+  }
+  const void* stream() const override { return whole_->stream(); }
 
  private:
   SourcePtr whole_;
@@ -82,7 +100,134 @@ class MemorySource final : public Source {
   Blob bytes_;
 };
 
+class JoinedSource final : public Source {
+ public:
+  JoinedSource(std::vector<Piece> pieces, std::string name)
+      : Source(std::move(name)), pieces_(std::move(pieces)) {
+    for (const Piece& piece : pieces_) {
+      starts_.push_back(size_);
+      size_ += piece.size;
+    }
+  }
+  std::uint64_t size() const override { return size_; }
+  Status read_at(std::uint64_t offset, MutableView out) const override {
+    WEXLO_CHECK(check_range(*this, offset, out.size()));
+    for (std::size_t i = index_of(offset); !out.empty(); ++i) {
+      const Piece& piece = pieces_[i];
+      const std::uint64_t inside = offset - starts_[i];
+      const auto count =
+          static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), piece.size - inside));
+      if (piece.source == nullptr)
+        std::ranges::fill(out.first(count), std::byte{0});
+      else
+        WEXLO_CHECK(piece.source->read_at(piece.offset + inside, out.first(count)));
+      out = out.subspan(count);
+      offset += count;
+    }
+    return {};
+  }
+  Result<Stretch> stretch_at(std::uint64_t offset) const override {
+    const std::size_t i = index_of(offset);
+    const Piece& piece = pieces_[i];
+    const std::uint64_t inside = offset - starts_[i], left = piece.size - inside;
+    if (piece.source == nullptr) return Stretch{left, true};
+    WEXLO_TRY(Stretch stretch, piece.source->stretch_at(piece.offset + inside));
+    stretch.size = std::min(stretch.size, left);
+    return stretch;
+  }
+  const void* stream() const override {
+    for (const Piece& piece : pieces_)
+      if (piece.source != nullptr && !piece.source->seekable()) return piece.source->stream();
+    return nullptr;
+  }
+
+ private:
+  /// The last piece that begins at or before `offset`: pieces of no bytes are never it.
+  std::size_t index_of(std::uint64_t offset) const {
+    const auto after = std::ranges::upper_bound(starts_, offset);
+    return static_cast<std::size_t>(after - starts_.begin()) - 1;
+  }
+  std::vector<Piece> pieces_;
+  std::vector<std::uint64_t> starts_;
+  std::uint64_t size_ = 0;
+};
+
+class ScratchSource final : public Source {
+ public:
+  ScratchSource(std::shared_ptr<const Scratch> scratch, std::uint64_t size, std::string name)
+      : Source(std::move(name)), scratch_(std::move(scratch)), size_(size) {}
+  std::uint64_t size() const override { return size_; }
+  Status read_at(std::uint64_t offset, MutableView out) const override {
+    WEXLO_CHECK(check_range(*this, offset, out.size()));
+    return scratch_->read_at(offset, out);
+  }
+
+ private:
+  std::shared_ptr<const Scratch> scratch_;
+  std::uint64_t size_;
+};
+
 }  // namespace
+
+Result<SourcePtr> open_joined(std::vector<Piece> pieces, std::string name) {
+  std::erase_if(pieces, [](const Piece& one) { return one.size == 0; });
+  std::uint64_t total = 0;
+  for (const Piece& piece : pieces) {
+    if (piece.source != nullptr) WEXLO_CHECK(check_range(*piece.source, piece.offset, piece.size));
+    if (piece.size > std::numeric_limits<std::int64_t>::max() - total)
+      return fail({.code = ErrorCode::OutOfRange,
+                   .message = "the pieces are larger than any file",
+                   .file = std::move(name)});
+    total += piece.size;
+  }
+  return std::make_shared<JoinedSource>(std::move(pieces), std::move(name));
+}
+
+Result<std::shared_ptr<Scratch>> Scratch::create() {
+  std::error_code error;
+  const auto folder = std::filesystem::temp_directory_path(error);
+  std::string path = (error ? "/tmp" : folder.string()) + "/wexlo-XXXXXX";
+  const int fd = ::mkostemp(path.data(), O_CLOEXEC);
+  if (fd < 0) return fail(io_error(errno, "cannot make a temporary file", path));
+  ::unlink(path.c_str());
+  return std::shared_ptr<Scratch>(new Scratch(fd));
+}
+
+Scratch::~Scratch() {
+  ::close(fd_);
+}
+
+Status Scratch::resize(std::uint64_t size) const {
+  if (::ftruncate(fd_, static_cast<off_t>(size)) == 0) return {};
+  return fail(io_error(errno, "cannot write", "a temporary file"));
+}
+
+Status Scratch::write_at(std::uint64_t offset, View bytes) const {
+  while (!bytes.empty()) {
+    const auto done = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(offset));
+    if (done < 0 && errno == EINTR) continue;
+    if (done < 0) return fail(io_error(errno, "cannot write", "a temporary file"));
+    offset += static_cast<std::uint64_t>(done);
+    bytes = bytes.subspan(static_cast<std::size_t>(done));
+  }
+  return {};
+}
+
+Status Scratch::read_at(std::uint64_t offset, MutableView out) const {
+  while (!out.empty()) {
+    const auto got = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
+    if (got < 0 && errno == EINTR) continue;
+    if (got <= 0) return fail(io_error(got < 0 ? errno : EIO, "cannot read", "a temporary file"));
+    offset += static_cast<std::uint64_t>(got);
+    out = out.subspan(static_cast<std::size_t>(got));
+  }
+  return {};
+}
+
+SourcePtr open_scratch(std::shared_ptr<const Scratch> scratch, std::uint64_t size,
+                       std::string name) {
+  return std::make_shared<ScratchSource>(std::move(scratch), size, std::move(name));
+}
 
 Result<SourcePtr> open_file(const std::filesystem::path& path) {
   const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);

@@ -5,10 +5,28 @@
 #include <filesystem>
 #include <memory>
 #include <string>
+#include <vector>
 
 #include "base/bytes.hpp"
 
 namespace wexlo {
+
+/// Bytes that are of one sort: stored somewhere, or zeros that are stored nowhere.
+struct Stretch {
+  std::uint64_t size = 0;
+  bool hole = false;
+};
+
+/// Fed with all bytes of a source from first to last, it tells whether what the format itself says
+/// of them is true.
+class Checker {
+ public:
+  virtual ~Checker() = default;
+  virtual void data(View bytes) = 0;
+  virtual void zeros(std::uint64_t count) = 0;
+  /// Errors: DigestMismatch.
+  [[nodiscard]] virtual Status finish() = 0;
+};
 
 class Source {
  public:
@@ -16,6 +34,19 @@ class Source {
   [[nodiscard]] virtual std::uint64_t size() const = 0;  ///< bytes
   /// Fills `out` from `offset`. Errors: Truncated (range outside), Io.
   [[nodiscard]] virtual Status read_at(std::uint64_t offset, MutableView out) const = 0;
+  /// How far the bytes from `offset` (below size) are of one sort. Errors: those of reading.
+  [[nodiscard]] virtual Result<Stretch> stretch_at(std::uint64_t offset) const {
+    return Stretch{size() - offset, false};
+  }
+  /// What it shares with others when it has to be read from front to back: a packed stream that all
+  /// of them come out of. nullptr: reading backwards costs no more than forwards.
+  [[nodiscard]] virtual const void* stream() const { return nullptr; }
+  [[nodiscard]] bool seekable() const { return stream() == nullptr; }
+  /// What of its format checks all bytes once they were read from first to last, e.g. "crc-32";
+  /// empty: nothing does.
+  [[nodiscard]] virtual std::string own_check() const { return {}; }
+  /// For formats whose check is not a part of reading; nullptr: none.
+  [[nodiscard]] virtual std::unique_ptr<Checker> checker() const { return nullptr; }
   /// What errors call it: a path, or `archive!member`.
   [[nodiscard]] const std::string& name() const { return name_; }
 
@@ -36,6 +67,34 @@ using SourcePtr = std::shared_ptr<const Source>;
                                             std::uint64_t size, std::string name);
 
 [[nodiscard]] SourcePtr open_memory(Blob bytes, std::string name);
+
+/// A piece of a joined source.
+struct Piece {
+  SourcePtr source;  ///< nullptr: zeros
+  std::uint64_t offset = 0, size = 0;
+};
+/// Pieces one behind the other; nothing is copied. Errors: Truncated (a piece lies outside).
+[[nodiscard]] Result<SourcePtr> open_joined(std::vector<Piece> pieces, std::string name);
+
+/// An anonymous temporary file that is gone when nobody holds it.
+class Scratch {
+ public:
+  /// Errors: Io, NoSpace, Permission.
+  [[nodiscard]] static Result<std::shared_ptr<Scratch>> create();
+  Scratch(const Scratch&) = delete;
+  Scratch& operator=(const Scratch&) = delete;
+  ~Scratch();
+  [[nodiscard]] Status resize(std::uint64_t size) const;
+  [[nodiscard]] Status write_at(std::uint64_t offset, View bytes) const;
+  [[nodiscard]] Status read_at(std::uint64_t offset, MutableView out) const;
+
+ private:
+  explicit Scratch(int fd) : fd_(fd) {}
+  int fd_;
+};
+/// Its first `size` bytes as a source.
+[[nodiscard]] SourcePtr open_scratch(std::shared_ptr<const Scratch> scratch, std::uint64_t size,
+                                     std::string name);
 
 /// The whole source in memory. Errors: LimitExceeded when it is larger than `limit` bytes, Io.
 [[nodiscard]] Result<Blob> read_all(const Source& source, std::uint64_t limit);

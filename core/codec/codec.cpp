@@ -37,6 +37,8 @@ constexpr std::array kRows{
     Row{Compression::Zstd, "zstd", std::string_view("\x28\xb5\x2f\xfd", 4), zstd_decoder,
         zstd_encoder, zstd_framing},
     Row{Compression::Zlib, "zlib", "", zlib_decoder, zlib_encoder, zlib_framing},
+    Row{Compression::Deflate, "deflate", "", deflate_decoder, nullptr, nullptr},
+    Row{Compression::Brotli, "brotli", "", brotli_decoder, nullptr, nullptr},
 };
 
 const Row& row_of(Compression kind) {
@@ -116,11 +118,15 @@ Result<Decoded> decode(Compression kind, View in, const DecodeLimit& limit) {
 }
 
 Framing framing_of(Compression kind, View encoded, std::uint64_t decoded_size) {
-  return kind == Compression::None ? Framing{} : row_of(kind).framing(encoded, decoded_size);
+  if (kind == Compression::None || row_of(kind).framing == nullptr) return {};
+  return row_of(kind).framing(encoded, decoded_size);
 }
 
 Result<std::unique_ptr<Encoder>> make_encoder(Compression kind, const Framing& framing,
                                               std::uint64_t size) {
+  if (row_of(kind).encoder == nullptr)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = fmt::format("{} is only read, never written", compression_name(kind))});
   return row_of(kind).encoder(framing, size);
 }
 

@@ -13,11 +13,25 @@
 
 namespace wexlo {
 
-/// Zlib stands for the bare zlib format (RFC 1950), which is never recognised by its first bytes.
-enum class Compression { None, Gzip, Lz4Legacy, Lz4Frame, Xz, Lzma, Bzip2, Zstd, Zlib };
+/// Zlib stands for the bare zlib format (RFC 1950), Deflate for the stream inside it (RFC 1951).
+/// These two and Brotli are never recognised by their first bytes; Deflate and Brotli are only
+/// read.
+enum class Compression {
+  None,
+  Gzip,
+  Lz4Legacy,
+  Lz4Frame,
+  Xz,
+  Lzma,
+  Bzip2,
+  Zstd,
+  Zlib,
+  Deflate,
+  Brotli
+};
 
 /// The format's spelling in JSON and parts.toml: "none", "gzip", "lz4-legacy", "lz4-frame", "xz",
-/// "lzma", "bzip2", "zstd", "zlib".
+/// "lzma", "bzip2", "zstd", "zlib", "deflate", "brotli".
 [[nodiscard]] std::string_view compression_name(Compression kind);
 [[nodiscard]] std::optional<Compression> compression_named(std::string_view name);
 
@@ -40,6 +54,8 @@ class Decoder {
   /// of the two. @param last  no input follows `in`. Errors: Corrupt, Truncated, LimitExceeded
   /// (the stream asks for more memory than the decoder may use).
   [[nodiscard]] virtual Result<Step> step(View in, MutableView out, bool last) = 0;
+  /// A copy that goes on from the same place; nullptr where the library cannot make one.
+  [[nodiscard]] virtual std::unique_ptr<Decoder> clone() const { return nullptr; }
 };
 
 /// The other way round. What it gives does not depend on how the input is cut into steps.
@@ -85,7 +101,8 @@ struct Framing {
 /// Reads the framing of a stock stream. @param encoded  exactly the stream
 [[nodiscard]] Framing framing_of(Compression kind, View encoded, std::uint64_t decoded_size);
 
-/// @param size  bytes that will be given in all: some formats store it first
+/// @param size  bytes that will be given in all: some formats store it first. Errors: Unsupported
+/// (a format that is only read), LimitExceeded.
 [[nodiscard]] Result<std::unique_ptr<Encoder>> make_encoder(Compression kind,
                                                             const Framing& framing,
                                                             std::uint64_t size);

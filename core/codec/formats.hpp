@@ -16,6 +16,9 @@ std::optional<Decoded> gzip_decode_whole(View in, std::uint64_t most);
 inline constexpr std::size_t kGzipPieces = 32u << 20;
 Result<Bytes> gzip_encode_pieces(View in, const Framing& framing, const Context& context);
 
+std::unique_ptr<Decoder> deflate_decoder(std::uint64_t memory_limit);
+std::unique_ptr<Decoder> brotli_decoder(std::uint64_t memory_limit);
+
 std::unique_ptr<Decoder> zlib_decoder(std::uint64_t memory_limit);
 EncoderResult zlib_encoder(const Framing& framing, std::uint64_t size);
 Framing zlib_framing(View encoded, std::uint64_t decoded_size);
@@ -49,6 +52,9 @@ Framing bzip2_framing(View encoded, std::uint64_t decoded_size);
 std::unique_ptr<Decoder> zstd_decoder(std::uint64_t memory_limit);
 EncoderResult zstd_encoder(const Framing& framing, std::uint64_t size);
 Framing zstd_framing(View encoded, std::uint64_t decoded_size);
+
+/// What the stream says of its content's size: from its header, or an index at its end.
+std::optional<std::uint64_t> promised_size(Compression kind, View start, const Source& source);
 
 /// The libraries count in 32 bits: a piece of at most 1 GiB is handed over at a time.
 inline constexpr std::size_t kMaxPiece = std::size_t{1} << 30;

@@ -45,7 +45,14 @@ class GzipDecoder final : public Decoder {
     return step;
   }
 
+  std::unique_ptr<Decoder> clone() const override {
+    std::unique_ptr<GzipDecoder> copy(new GzipDecoder());
+    copy->ready_ = inflateCopy(&copy->stream_, const_cast<z_stream*>(&stream_)) == Z_OK;
+    return copy->ready_ ? std::move(copy) : nullptr;
+  }
+
  private:
+  GzipDecoder() = default;
   z_stream stream_{};
   bool ready_ = false;
 };
@@ -140,6 +147,10 @@ class GzipEncoder final : public Encoder {
 };
 
 }  // namespace
+
+std::unique_ptr<Decoder> deflate_decoder(std::uint64_t) {
+  return std::make_unique<GzipDecoder>(-15);
+}
 
 std::unique_ptr<Decoder> gzip_decoder(std::uint64_t) {
   return std::make_unique<GzipDecoder>(15 + 16);

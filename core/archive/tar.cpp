@@ -1,0 +1,187 @@
+#include "archive/tar.hpp"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+
+#include "base/digest.hpp"
+
+namespace wexlo {
+namespace {
+
+constexpr std::size_t kBlock = 512, kSumAt = 148, kSumSize = 8, kMagicAt = 257;
+constexpr std::size_t kMaxMembers = 100'000;
+constexpr std::size_t kLongestLine = 4096;
+constexpr std::size_t kPiece = 1u << 20;
+
+/// The library's view of a source. It is asked for small pieces: headers are all that is wanted.
+struct Feed {
+  SourcePtr source;
+  std::uint64_t at = 0;
+  Bytes buffer{};
+  std::optional<Error> cause{};
+};
+
+la_ssize_t feed_read(archive* reader, void* user, const void** out) {
+  auto& feed = *static_cast<Feed*>(user);
+  auto some = read_some(*feed.source, feed.at, 4 * kBlock);
+  if (!some) {
+    feed.cause = std::move(some).error();
+    archive_set_error(reader, EIO, "cannot read");
+    return ARCHIVE_FATAL;
+  }
+  feed.buffer = std::move(*some);
+  feed.at += feed.buffer.size();
+  *out = feed.buffer.data();
+  return static_cast<la_ssize_t>(feed.buffer.size());
+}
+
+la_int64_t feed_skip(archive*, void* user, la_int64_t count) {
+  auto& feed = *static_cast<Feed*>(user);
+  const std::uint64_t left = feed.source->size() - feed.at;
+  const auto step = std::min(static_cast<std::uint64_t>(std::max<la_int64_t>(count, 0)), left);
+  feed.at += step;
+  return static_cast<la_int64_t>(step);
+}
+
+class TarReader {
+ public:
+  explicit TarReader(const SourcePtr& source) : feed_{.source = source} {
+    archive_read_support_format_tar(archive_);
+    archive_read_support_filter_none(archive_);
+    archive_read_set_read_callback(archive_, feed_read);
+    archive_read_set_skip_callback(archive_, feed_skip);
+    archive_read_set_callback_data(archive_, &feed_);
+  }
+  TarReader(const TarReader&) = delete;
+  TarReader& operator=(const TarReader&) = delete;
+  ~TarReader() { archive_read_free(archive_); }
+
+  /// nullptr: the end.
+  Result<archive_entry*> next() {
+    if (!begun_ && archive_read_open1(archive_) != ARCHIVE_OK) return failure();
+    begun_ = true;
+    archive_entry* entry = nullptr;
+    const int code = archive_read_next_header(archive_, &entry);
+    if (code == ARCHIVE_EOF) return nullptr;
+    // A warning concerns names in other character sets: the bytes are all there.
+    if (code != ARCHIVE_OK && code != ARCHIVE_WARN) return failure();
+    return entry;
+  }
+  /// Where the data of the member just given begins: the library has consumed its headers.
+  std::uint64_t position() const {
+    return static_cast<std::uint64_t>(archive_filter_bytes(archive_, -1));
+  }
+
+ private:
+  std::unexpected<Error> failure() {
+    if (feed_.cause) return fail(*feed_.cause);
+    const char* why = archive_error_string(archive_);
+    return fail({.code = ErrorCode::Corrupt,
+                 .message = fmt::format("the tar is damaged: {}", why != nullptr ? why : "unknown"),
+                 .file = feed_.source->name(),
+                 .offset = position(),
+                 .hint = "Fetch the package again; compare its digest with the source's."});
+  }
+  Feed feed_;
+  archive* archive_ = archive_read_new();
+  bool begun_ = false;
+};
+
+}  // namespace
+
+bool looks_like_tar(View start) {
+  if (start.size() < kBlock || start[0] == std::byte{0}) return false;
+  const std::string_view field = until_nul(start.subspan(kSumAt, kSumSize));
+  const std::size_t digit = field.find_first_not_of(' ');
+  unsigned promised = 0;
+  if (digit == field.npos ||
+      std::from_chars(field.data() + digit, field.data() + field.size(), promised, 8).ec !=
+          std::errc())
+    return false;
+  unsigned sum = kSumSize * ' ';
+  for (std::size_t i = 0; i < kBlock; ++i)
+    if (i < kSumAt || i >= kSumAt + kSumSize) sum += std::to_integer<unsigned>(start[i]);
+  return sum == promised;
+}
+
+Result<Tar> open_tar(const SourcePtr& source, const Context& context) {
+  Tar out{.bundle = {.name = source->name()}};
+  TarReader reader(source);
+  for (;;) {
+    WEXLO_CHECK(check_stop(context));
+    WEXLO_TRY(archive_entry* const entry, reader.next());
+    if (entry == nullptr) break;
+    if (++out.members > kMaxMembers)
+      return fail({.code = ErrorCode::LimitExceeded,
+                   .message = "the tar has too many members",
+                   .file = source->name(),
+                   .expected = fmt::format("at most {}", kMaxMembers)});
+    if (archive_entry_filetype(entry) != AE_IFREG || archive_entry_hardlink(entry) != nullptr)
+      continue;
+    const char* path = archive_entry_pathname(entry);
+    const std::string name = path != nullptr ? path : "";
+    const auto size =
+        static_cast<std::uint64_t>(std::max<la_int64_t>(archive_entry_size(entry), 0));
+    if (archive_entry_sparse_count(entry) > 0)
+      return fail({.code = ErrorCode::Unsupported,
+                   .message = "a member is stored with its holes left out",
+                   .file = source->name() + "!" + name,
+                   .hint = "Unpack the tar and give the folder."});
+    WEXLO_TRY(SourcePtr window,
+              open_window(source, reader.position(), size, source->name() + "!" + name));
+    out.bundle.items.push_back(
+        {.path = name.starts_with("./") ? name.substr(2) : name,
+         .size = size,
+         .stored_size = size,
+         .open = [window](const Context&) -> Result<SourcePtr> { return window; }});
+  }
+  WEXLO_CHECK(check_paths(out.bundle));
+  return out;
+}
+
+Result<std::optional<SumLine>> find_sum_line(const Source& source) {
+  const std::uint64_t from = source.size() - std::min<std::uint64_t>(source.size(), kLongestLine);
+  WEXLO_TRY(const Bytes raw, read_some(source, from, kLongestLine));
+  std::string_view text = as_text(raw);
+  while (text.ends_with('\n') || text.ends_with('\r'))
+    text.remove_suffix(1);
+  // The zero blocks that end the tar, or a line end, come before it.
+  const std::size_t before = text.find_last_of(std::string_view("\0\n", 2));
+  const std::size_t begin = before == text.npos ? 0 : before + 1;
+  const std::string_view line = text.substr(begin);
+  constexpr std::size_t kDigits = 32;
+  if (line.size() < kDigits + 3 || line[kDigits] != ' ') return std::nullopt;
+  SumLine out{.covers = from + begin};
+  for (const char c : line.substr(0, kDigits)) {
+    if (!std::isxdigit(static_cast<unsigned char>(c))) return std::nullopt;
+    out.md5 += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
+  }
+  out.name = line.substr(line.find_first_not_of(" *", kDigits));
+  return out;
+}
+
+Status check_sum_line(const Source& source, const SumLine& line, const Context& context) {
+  Hasher hasher(DigestKind::Md5);
+  Bytes piece(kPiece);
+  for (std::uint64_t at = 0; at < line.covers; at += kPiece) {
+    WEXLO_CHECK(check_stop(context));
+    const auto part = MutableView(piece).first(std::min<std::uint64_t>(kPiece, line.covers - at));
+    WEXLO_CHECK(source.read_at(at, part));
+    hasher.update(part);
+  }
+  const std::string found = hex(hasher.finish());
+  if (found == line.md5) return {};
+  return fail({.code = ErrorCode::DigestMismatch,
+               .message = "the package does not have the MD5 that its last line promises",
+               .file = source.name(),
+               .offset = line.covers,
+               .expected = line.md5,
+               .found = found,
+               .hint = "The package is damaged or was changed: fetch it again."});
+}
+
+}  // namespace wexlo
