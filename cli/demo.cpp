@@ -8,6 +8,7 @@
 #include "base/text.hpp"
 #include "commands.hpp"
 #include "demo/gnomon.hpp"
+#include "demo/phones.hpp"
 #include "options.hpp"
 #include "program.hpp"
 #include "reply.hpp"
@@ -20,18 +21,24 @@ constexpr std::string_view kMarker = "about-this-demo.txt";
 
 struct Options {
   std::string folder = "wexlo-demo";
-  bool force = false;
+  bool force = false, all = false;
 };
 
 /// The job on the invented phone, step by step, with the very commands a user would type.
 class Demo {
  public:
-  Demo(const Options& options, Session& session) : folder_(options.folder), session_(session) {}
+  Demo(const Options& options, Session& session)
+      : folder_(options.folder), all_(options.all), session_(session) {}
 
   Result<Reply> run(Overwrite overwrite) {
     WEXLO_CHECK(make_folder(overwrite));
     WEXLO_CHECK(make_inputs());
     WEXLO_CHECK(job());
+    if (all_) WEXLO_CHECK(others());
+    say(
+        fmt::format("Done. The kit is in {}: flash/ to write, stock/ for the way back, plan.toml "
+                    "with the steps, kit.json with all digests. Try the commands yourself.",
+                    path("kit")));
     reply_.result["folder"] = folder_.string();
     reply_.result["steps"] = std::move(steps_);
     return std::move(reply_);
@@ -90,11 +97,46 @@ class Demo {
     WEXLO_CHECK(same("init_boot-patched.img", "init_boot-twice.img"));
     WEXLO_CHECK(step("The main job in one command: from the package to a kit ready for flashing.",
                      {"prepare", firmware().string(), "-r", recipe().string(), "-o", path("kit")}));
-    say(
-        fmt::format("Done. The kit is in {}: flash/ to write, stock/ for the way back, plan.toml "
-                    "with the steps, kit.json with all digests. Try the commands yourself.",
-                    path("kit")));
     return {};
+  }
+
+  /// The other phones, and an update from one build to the next.
+  Status others() {
+    WEXLO_CHECK(incremental());
+    say("A second phone: Korvale Tarn 2, codename vernier. Its firmware is a zip in a zip, super "
+        "in "
+        "three sparse pieces.");
+    const fs::path factory = folder_ / "vernier-factory.zip";
+    WEXLO_CHECK(demo::write_vernier(factory, session_.context));
+    WEXLO_CHECK(phone(factory, "vernier", "system"));
+    say("A third phone: Korvale Tarn 1, codename plumbline. Its firmware is a download-mode tar "
+        "with lz4 members and a sum line.");
+    const fs::path tar = folder_ / "plumbline-home.tar.md5";
+    WEXLO_CHECK(demo::write_plumbline(tar, session_.context));
+    return phone(tar, "plumbline", "system");
+  }
+
+  Status incremental() {
+    say("An incremental package of gnomon, and the full one of the build before.");
+    const fs::path older = folder_ / "gnomon-ota-260805.zip";
+    const fs::path update = folder_ / "gnomon-ota-260805-to-260905.zip";
+    WEXLO_CHECK(demo::write_gnomon(older, {.older = true}, session_.context));
+    WEXLO_CHECK(demo::write_gnomon_incremental(update, session_.context));
+    WEXLO_CHECK(step("What does the update bring?", {"inspect", update.string()}));
+    WEXLO_CHECK(
+        step("Whole images out of it: patched from the older build's, which are checked "
+             "first; the hash tree that the phone would generate is generated.",
+             {"extract", update.string(), "--all", "--base", older.string(), "-o",
+              path("images-updated")}));
+    return same("images/init_boot.img", "images-updated/init_boot.img");
+  }
+
+  Status phone(const fs::path& firmware, const std::string& name, const std::string& other) {
+    WEXLO_CHECK(step("What is in it?", {"inspect", firmware.string()}));
+    WEXLO_CHECK(step("Take two partitions out.",
+                     {"extract", firmware.string(), "boot", other, "-o", path(name + "-images")}));
+    return step("The main job.",
+                {"prepare", firmware.string(), "-r", recipe().string(), "-o", path(name + "-kit")});
   }
 
   fs::path firmware() const { return folder_ / "gnomon-ota.zip"; }
@@ -148,6 +190,7 @@ class Demo {
   }
 
   fs::path folder_;
+  bool all_;
   Session& session_;
   Reply reply_;
   Json steps_ = Json::array();
@@ -159,6 +202,7 @@ void add_demo(CLI::App& app, Session& session, int& exit_code) {
   auto options = std::make_shared<Options>();
   Command(app, "demo", "Make an invented phone's firmware and do the job on it")
       .positional("DIR", options->folder, "Folder to make (default: wexlo-demo)", Need::Optional)
+      .flag("--all", options->all, "Besides: two older phones, and an incremental package")
       .flag("--force", options->force, "Replace a demo folder that is there already")
       .runs([=, &session, &exit_code] {
         const auto overwrite = options->force ? Overwrite::Replace : Overwrite::Refuse;

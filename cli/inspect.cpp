@@ -6,12 +6,17 @@
 namespace wexlo::cli {
 namespace {
 
-Result<Reply> run(const std::vector<std::string>& paths, const Session& session) {
+Result<Reply> run(const std::vector<std::string>& paths, const std::string& key,
+                  const Session& session) {
+  Opening opening;
+  if (!key.empty()) {
+    WEXLO_TRY(opening.key, read_key_file(key));
+  }
   const Depth depth = session.globals.verbose ? Depth::Settings : Depth::Usual;
   Reply reply;
   reply.result["items"] = Json::array();
   for (const std::string& path : paths) {
-    WEXLO_TRY(const Inspection item, inspect(path, session.context, depth));
+    WEXLO_TRY(const Inspection item, inspect(path, session.context, depth, opening));
     reply.result["items"].push_back(inspection_json(item));
     add_findings(item, reply);
     reply.text += (reply.text.empty() ? "" : "\n") + inspection_text(item, session);
@@ -23,10 +28,12 @@ Result<Reply> run(const std::vector<std::string>& paths, const Session& session)
 
 void add_inspect(CLI::App& app, Session& session, int& exit_code) {
   auto paths = std::make_shared<std::vector<std::string>>();
+  auto key = std::make_shared<std::string>();
   Command(app, "inspect", "Tell what a file or folder is, layer by layer")
-      .positional("PATH", *paths, "Firmware, image or folder")
+      .positional("PATH", *paths, "Firmware, image, folder or address")
+      .option("--key", "PUBKEY", *key, "Verify the payload metadata's signature (PEM)")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "inspect", run(*paths, session));
+        exit_code = finish(session, "inspect", run(*paths, *key, session));
       });
 }
 

@@ -155,7 +155,11 @@ Json inspection_json(const Inspection& item) {
                           {"size", one.size},
                           {"stored_size", one.stored_size},
                           {"operations", one.operations},
-                          {"sha256", optional_text(one.sha256)}});
+                          {"sha256", optional_text(one.sha256)},
+                          {"kind", optional_text(one.held)},
+                          {"detail", optional_text(one.detail)},
+                          {"from", optional_text(one.from)},
+                          {"inside", optional_text(one.inside)}});
   Json out = {{"path", item.path},
               {"kind", item.kind},
               {"size", item.size},
@@ -168,7 +172,19 @@ Json inspection_json(const Inspection& item) {
                   {"device", optional_text(build.device)},
                   {"patch_level", optional_text(build.patch_level)},
                   {"timestamp", build.timestamp ? Json(*build.timestamp) : Json()},
-                  {"incremental", optional_text(build.incremental)}};
+                  {"incremental", optional_text(build.incremental)},
+                  {"base", optional_text(build.base)},
+                  {"region", optional_text(build.region)},
+                  {"baseband", optional_text(build.baseband)},
+                  {"bootloader", optional_text(build.bootloader)},
+                  {"sdk_level", optional_text(build.sdk_level)},
+                  {"demands", build.demands}};
+  if (!item.groups.empty()) {
+    out["groups"] = Json::array();
+    for (const Group& group : item.groups)
+      out["groups"].push_back(
+          {{"name", group.name}, {"size", group.size}, {"partitions", group.partitions}});
+  }
   if (!item.partitions.empty()) out["package"] = item.incremental ? "incremental" : "full";
   return out;
 }

@@ -26,6 +26,15 @@ class Teller {
     line("device", item_.build.device);
     line("patch level", item_.build.patch_level);
     if (item_.build.timestamp) line("built", utc_time(*item_.build.timestamp));
+    if (!item_.image && !item_.partitions.empty())
+      line("package", item_.incremental ? "incremental: it starts from an older build" : "full");
+    line("starts from", item_.build.base);
+    line("region", item_.build.region);
+    line("baseband", item_.build.baseband);
+    line("bootloader", item_.build.bootloader);
+    const std::size_t shown = session_.globals.verbose ? item_.build.demands.size() : 6;
+    for (std::size_t i = 0; i < std::min(shown, item_.build.demands.size()); ++i)
+      line(i == 0 ? "demands" : "", item_.build.demands[i]);
     starts(item_.starts);
     if (!item_.partitions.empty()) partitions();
     if (item_.image) image(*item_.image);
@@ -37,21 +46,63 @@ class Teller {
     if (!value.empty()) out_ += fmt::format("  {:<14}{}\n", name, printable(value));
   }
 
+  template <class F>
+  bool any(F&& has) const {
+    return std::ranges::any_of(item_.partitions, std::forward<F>(has));
+  }
+
   void partitions() {
-    const bool packed = std::ranges::any_of(
-        item_.partitions, [](const PartitionFacts& one) { return one.operations > 0; });
-    Table table(packed ? std::vector<std::string>{"partition", ">size", ">in package",
-                                                  ">operations", "SHA-256"}
-                       : std::vector<std::string>{"partition", ">size"});
-    for (const PartitionFacts& one : item_.partitions) {
+    using Facts = PartitionFacts;
+    // A column that has nothing to say is left out.
+    const bool packed = any([](const Facts& one) { return one.stored_size != one.size; });
+    const bool payload = any([](const Facts& one) { return one.operations > 0; });
+    const bool digests = any([](const Facts& one) { return !one.sha256.empty(); });
+    const bool held =
+        any([](const Facts& one) { return !one.held.empty() || !one.detail.empty(); });
+    const bool from =
+        any([](const Facts& one) { return !one.from.empty() || !one.inside.empty(); });
+    std::vector<std::string> head{"partition", ">size"};
+    if (packed) head.emplace_back(">in package");
+    if (payload) head.emplace_back(">operations");
+    if (held) head.insert(head.end(), {"kind", "detail"});
+    if (digests) head.emplace_back("SHA-256");
+    if (from) head.emplace_back("from");
+    Table table(head);
+    for (const Facts& one : item_.partitions) {
       std::vector<std::string> cells{one.name, human_size(one.size)};
-      if (packed) {
-        cells.push_back(human_size(one.stored_size));
-        cells.push_back(fmt::format("{}", one.operations));
-        cells.push_back(shorten(one.sha256));
+      if (packed) cells.push_back(human_size(one.stored_size));
+      if (payload) cells.push_back(fmt::format("{}", one.operations));
+      if (held) {
+        cells.push_back(one.held.empty() ? "-" : one.held);
+        cells.push_back(printable(one.detail));
       }
+      if (digests) cells.push_back(shorten(one.sha256));
+      if (from) cells.push_back(printable(origin_of(one)));
       table.row(std::move(cells));
     }
+    out_ += "\n" + table.text(session_.paint);
+    groups();
+  }
+
+  /// Where it stands in the package; folders on the way only when asked for.
+  std::string origin_of(const PartitionFacts& one) const {
+    if (!one.inside.empty()) return "inside " + one.inside;
+    if (session_.globals.verbose) return one.from;
+    std::string out;
+    for (std::string_view rest = one.from; !rest.empty();) {
+      const std::size_t end = std::min(rest.find('!'), rest.size());
+      out += (out.empty() ? "" : "!") + std::string(base_name(rest.substr(0, end)));
+      rest.remove_prefix(std::min(end + 1, rest.size()));
+    }
+    return out;
+  }
+
+  void groups() {
+    if (item_.groups.empty()) return;
+    Table table({"group", ">room", "logical partitions"});
+    for (const Group& group : item_.groups)
+      table.row({printable(group.name), group.size == 0 ? "no bound" : human_size(group.size),
+                 printable(fmt::format("{}", fmt::join(group.partitions, ", ")))});
     out_ += "\n" + table.text(session_.paint);
   }
 
@@ -250,6 +301,9 @@ std::string inspection_text(const Inspection& item, const Session& session) {
 }
 
 void add_findings(const Inspection& item, Reply& reply) {
+  for (const Note& note : item.notes)
+    reply.findings.push_back(
+        {note.warning ? "warning" : "note", note.code, note.message, item.path});
   for (const std::string& problem : item.starts.problems)
     reply.findings.push_back({"problem", "joined-ramdisk", problem, item.path});
   if (!item.image) return;

@@ -56,6 +56,7 @@ ExitCode exit_code(ErrorCode code) {
     case ErrorCode::OutOfRange:
     case ErrorCode::BadValue:
     case ErrorCode::DigestMismatch:
+    case ErrorCode::BadSignature:
     case ErrorCode::LimitExceeded:
     case ErrorCode::UnsafePath:
     case ErrorCode::Corrupt: return ExitDamaged;
@@ -69,7 +70,8 @@ ExitCode exit_code(ErrorCode code) {
     case ErrorCode::DoesNotFit:
     case ErrorCode::Unexplained:
     case ErrorCode::ForeignPatch:
-    case ErrorCode::NoTarget: return ExitFinding;
+    case ErrorCode::NoTarget:
+    case ErrorCode::Ambiguous: return ExitFinding;
     case ErrorCode::Interrupted: return ExitInterrupted;
   }
   return ExitIo;

@@ -1,16 +1,13 @@
 #include "firmware/firmware.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <cctype>
 
-#include "base/digest.hpp"
-
 namespace wexlo {
 namespace {
-
-constexpr std::size_t kChunk = 1u << 20;
 
 class MemorySink final : public ImageSink {
  public:
@@ -33,12 +30,26 @@ class MemorySink final : public ImageSink {
   Bytes bytes_;
 };
 
+/// Zero blocks are not written: they stay holes.
 class FileSink final : public ImageSink {
  public:
   explicit FileSink(OutputFile& file) : file_(file) {}
   Status resize(std::uint64_t size) override { return file_.resize(size); }
   Status write_at(std::uint64_t offset, View bytes) override {
-    return file_.write_at(offset, bytes);
+    constexpr std::size_t kBlock = 16u << 10;
+    std::size_t begin = 0, at = 0;
+    while (at < bytes.size()) {
+      const std::size_t end =
+          std::min<std::size_t>(at + kBlock - (offset + at) % kBlock, bytes.size());
+      if (all_zero(bytes.subspan(at, end - at))) {
+        if (begin < at)
+          WEXLO_CHECK(file_.write_at(offset + begin, bytes.subspan(begin, at - begin)));
+        begin = end;
+      }
+      at = end;
+    }
+    if (begin == bytes.size()) return {};
+    return file_.write_at(offset + begin, bytes.subspan(begin));
   }
   Status read_at(std::uint64_t offset, MutableView out) override {
     return file_.read_at(offset, out);
@@ -48,11 +59,76 @@ class FileSink final : public ImageSink {
   OutputFile& file_;
 };
 
+std::string label_of(const PartitionFacts& one) {
+  return one.from.empty() ? one.name : fmt::format("{} ({})", one.name, one.from);
+}
+
 }  // namespace
 
+void BuildFacts::merge(const BuildFacts& other) {
+  const auto take = [](std::string& mine, const std::string& theirs) {
+    if (mine.empty()) mine = theirs;
+  };
+  take(fingerprint, other.fingerprint);
+  take(device, other.device);
+  take(patch_level, other.patch_level);
+  take(incremental, other.incremental);
+  take(base, other.base);
+  take(region, other.region);
+  take(baseband, other.baseband);
+  take(bootloader, other.bootloader);
+  take(sdk_level, other.sdk_level);
+  if (!timestamp) timestamp = other.timestamp;
+  for (const std::string& demand : other.demands)
+    if (std::ranges::find(demands, demand) == demands.end()) demands.push_back(demand);
+}
+
+std::string_view slot_suffix(std::string_view name) {
+  return name.size() > 2 && (name.ends_with("_a") || name.ends_with("_b"))
+             ? name.substr(name.size() - 2)
+             : std::string_view();
+}
+
 const PartitionFacts* Firmware::find(std::string_view name) const {
-  const auto at = std::ranges::find(partitions(), name, &PartitionFacts::name);
-  return at == partitions().end() ? nullptr : &*at;
+  const auto at = std::ranges::find(partitions, name, &PartitionFacts::name);
+  return at == partitions.end() ? nullptr : &*at;
+}
+
+Result<const PartitionFacts*> Firmware::choose(std::string_view name,
+                                               const std::string& file) const {
+  std::vector<const PartitionFacts*> fits;
+  const auto gather = [&](auto fit) {
+    for (const PartitionFacts& one : partitions)
+      if (fit(one)) fits.push_back(&one);
+    return !fits.empty();
+  };
+  const auto is_name = [&](const PartitionFacts& one) { return one.name == name; };
+  const auto is_file = [&](const PartitionFacts& one) { return one.from == name; };
+  // An empty twin of the other slot is no choice: nothing could be taken from it.
+  const auto is_slot = [&](const PartitionFacts& one) {
+    const auto suffix = slot_suffix(one.name);
+    return !suffix.empty() && one.size > 0 &&
+           std::string_view(one.name).substr(0, one.name.size() - suffix.size()) == name;
+  };
+  if (!gather(is_name) && !gather(is_file)) (void)gather(is_slot);
+  if (fits.size() == 1) return fits.front();
+  std::vector<std::string> labels;
+  for (const PartitionFacts& one : partitions)
+    if (fits.empty() || std::ranges::find(fits, &one) != fits.end())
+      labels.push_back(fits.empty() ? one.name : label_of(one));
+  if (fits.empty())
+    return fail(
+        {.code = ErrorCode::NotFound,
+         .message = fmt::format("no partition is named \"{}\"", name),
+         .file = file,
+         .found = labels.empty() ? "none at all" : fmt::format("{}", fmt::join(labels, ", ")),
+         .hint = "wexlo inspect lists the partitions."});
+  return fail({.code = ErrorCode::Ambiguous,
+               .message = fmt::format("{} partitions answer to \"{}\"", fits.size(), name),
+               .file = file,
+               .found = fmt::format("{}", fmt::join(labels, ", ")),
+               .hint = "Name the one that is meant: with its slot, or the file that stands in "
+                       "brackets."});
 }
 
 Status check_partition_name(std::string_view name) {
@@ -68,8 +144,8 @@ Status check_partition_name(std::string_view name) {
                .hint = "No stock firmware has such a name: do not trust this package."});
 }
 
-Result<Blob> read_partition(const Firmware& firmware, const PartitionFacts& partition,
-                            std::uint64_t limit, const Context& context) {
+Result<Blob> read_partition(const PartitionFacts& partition, std::uint64_t limit,
+                            const Context& context) {
   if (partition.size > limit)
     return fail(
         {.code = ErrorCode::LimitExceeded,
@@ -77,29 +153,17 @@ Result<Blob> read_partition(const Firmware& firmware, const PartitionFacts& part
          .expected = fmt::format("at most {} bytes", limit),
          .found = fmt::format("{} bytes", partition.size)});
   MemorySink sink;
-  WEXLO_CHECK(firmware.read(partition, sink, context));
+  WEXLO_CHECK(partition.content->read(sink, {.digest = false}, context));
   return Blob(sink.take());
 }
 
-Result<ReadPartition> read_partition(const Firmware& firmware, const PartitionFacts& partition,
+Result<ReadPartition> read_partition(const PartitionFacts& partition,
                                      const std::filesystem::path& target, Overwrite overwrite,
-                                     const Context& context) {
+                                     const ReadOptions& options, const Context& context) {
   WEXLO_TRY(OutputFile file, OutputFile::create(target, overwrite));
   FileSink sink(file);
-  WEXLO_TRY(std::string sha256, firmware.read(partition, sink, context));
-  return ReadPartition{std::move(file), std::move(sha256)};
-}
-
-Result<Bytes> digest_of(ImageSink& sink, std::uint64_t size, const Context& context) {
-  Hasher hasher(DigestKind::Sha256);
-  Bytes chunk(kChunk);
-  for (std::uint64_t at = 0; at < size; at += kChunk) {
-    WEXLO_CHECK(check_stop(context));
-    const auto part = MutableView(chunk).first(std::min<std::uint64_t>(kChunk, size - at));
-    WEXLO_CHECK(sink.read_at(at, part));
-    hasher.update(part);
-  }
-  return hasher.finish();
+  WEXLO_TRY(Verified verified, partition.content->read(sink, options, context));
+  return ReadPartition{std::move(file), std::move(verified)};
 }
 
 }  // namespace wexlo

@@ -2,14 +2,12 @@
 /// Firmware, whatever its container: named partitions that can be read, and what is known of the
 /// build. A new container is one new module plus one row in formats.cpp.
 
-#include <map>
 #include <optional>
 #include <string>
 #include <vector>
 
-#include "base/output.hpp"
-#include "base/pool.hpp"
-#include "base/source.hpp"
+#include "archive/tar.hpp"
+#include "firmware/content.hpp"
 
 namespace wexlo {
 
@@ -20,6 +18,14 @@ struct BuildFacts {
   std::string patch_level;                 ///< YYYY-MM-DD
   std::optional<std::uint64_t> timestamp;  ///< seconds since 1970
   std::string incremental;                 ///< the build number
+  std::string base;        ///< fingerprint of the build that an incremental package wants to find
+  std::string region;      ///< region or variant, as the package spells it
+  std::string baseband;    ///< version
+  std::string bootloader;  ///< version
+  std::string sdk_level;
+  std::vector<std::string> demands;  ///< lines of its own on what it may be flashed to
+  /// Takes over what is empty here.
+  void merge(const BuildFacts& other);
 };
 
 /// One shell of the container, outermost first.
@@ -28,64 +34,79 @@ struct Layer {
   std::string detail;  ///< e.g. "version 2, full"
 };
 
+/// A sum that covers a whole package file, checked when something is taken out of it.
+struct PackageSum {
+  SourcePtr source;
+  SumLine line;
+};
+
 struct PartitionFacts {
   std::string name;
   std::uint64_t size = 0;         ///< bytes of the finished image
   std::uint64_t stored_size = 0;  ///< bytes it takes in the package
-  std::size_t operations = 0;
-  std::string sha256;  ///< lower-case hex; empty when the package gives none
+  std::size_t operations = 0;     ///< of a payload
+  std::string sha256{};           ///< lower-case hex; empty when the package gives none
+  std::string from{};             ///< the file inside the package; empty: the package itself
+  std::string inside{};           ///< the partition that it is a part of, e.g. "super"
+  std::string held{};             ///< what the head says: "boot", "ext4", …; empty: not looked at
+  std::string detail{};           ///< more of it: "header version 4"
+  ContentPtr content{};
+  std::shared_ptr<const PackageSum> sum{};
 };
 
-/// Where an image's bytes go: any order, several threads, no range twice. Unwritten bytes are 0.
-class ImageSink {
- public:
-  virtual ~ImageSink() = default;
-  [[nodiscard]] virtual Status resize(std::uint64_t size) = 0;
-  [[nodiscard]] virtual Status write_at(std::uint64_t offset, View bytes) = 0;
-  [[nodiscard]] virtual Status read_at(std::uint64_t offset, MutableView out) = 0;
+/// A group of logical partitions that share room.
+struct Group {
+  std::string name;
+  std::uint64_t size = 0;  ///< bytes; 0: no bound
+  std::vector<std::string> partitions;
 };
 
-class Firmware {
- public:
-  virtual ~Firmware() = default;
-  [[nodiscard]] virtual const std::vector<PartitionFacts>& partitions() const = 0;
-  /// Reads one partition into `sink` and gives its SHA-256 (lower-case hex); every digest on the
-  /// way checked; only that partition's own bytes are read. Errors: DigestMismatch (operation,
-  /// offset, both digests), Corrupt, Truncated, OutOfRange, Unsupported (the operation's kind),
-  /// LimitExceeded, Interrupted.
-  [[nodiscard]] virtual Result<std::string> read(const PartitionFacts& partition, ImageSink& sink,
-                                                 const Context& context) const = 0;
-
-  [[nodiscard]] const PartitionFacts* find(std::string_view name) const;  ///< nullptr: not there
-  [[nodiscard]] const BuildFacts& build() const { return build_; }
-  [[nodiscard]] const std::vector<Layer>& layers() const { return layers_; }
-  [[nodiscard]] bool incremental() const { return incremental_; }
-
- protected:
-  BuildFacts build_;
-  std::vector<Layer> layers_;  ///< outermost first
-  bool incremental_ = false;
-  friend Result<std::unique_ptr<Firmware>> open_ota_zip(SourcePtr source);
+/// Something that a person should know of the package.
+struct Note {
+  std::string code, message;
+  bool warning = false;
 };
+
+struct Firmware {
+  std::string kind;  ///< of the outermost shell: "ota-zip", "payload", "sparse", …
+  std::vector<PartitionFacts> partitions;
+  BuildFacts build;
+  std::vector<Layer> layers;  ///< outermost first
+  std::vector<Group> groups;
+  std::vector<Note> notes;
+  bool incremental = false;
+  bool single = false;  ///< one image, perhaps packed: no package of several
+
+  /// By exact name; nullptr: not there. Of several the first.
+  [[nodiscard]] const PartitionFacts* find(std::string_view name) const;
+  /// As a person means it: the exact name, the file inside the package, or the name without its
+  /// slot suffix. Errors: NotFound (naming those there are), Ambiguous (naming the choices).
+  [[nodiscard]] Result<const PartitionFacts*> choose(std::string_view name,
+                                                     const std::string& file) const;
+  void note(std::string code, std::string message, bool warning = true) {
+    notes.push_back({std::move(code), std::move(message), warning});
+  }
+};
+using FirmwarePtr = std::unique_ptr<Firmware>;
 
 /// A partition's name as a file name: letters, digits, `_`, `-` and `.`, not first.
 /// Errors: UnsafePath.
 [[nodiscard]] Status check_partition_name(std::string_view name);
 
-/// A whole partition in memory. Errors: as Firmware::read, LimitExceeded over `limit` bytes.
-[[nodiscard]] Result<Blob> read_partition(const Firmware& firmware, const PartitionFacts& partition,
-                                          std::uint64_t limit, const Context& context);
+/// "_a" or "_b" at the end, or nothing.
+[[nodiscard]] std::string_view slot_suffix(std::string_view name);
+
+/// A whole partition in memory. Errors: as Content::read, LimitExceeded over `limit` bytes.
+[[nodiscard]] Result<Blob> read_partition(const PartitionFacts& partition, std::uint64_t limit,
+                                          const Context& context);
 
 struct ReadPartition {
-  OutputFile file;     ///< not yet committed
-  std::string sha256;  ///< of what was read, lower-case hex
+  OutputFile file;  ///< not yet committed
+  Verified verified;
 };
-[[nodiscard]] Result<ReadPartition> read_partition(const Firmware& firmware,
-                                                   const PartitionFacts& partition,
+[[nodiscard]] Result<ReadPartition> read_partition(const PartitionFacts& partition,
                                                    const std::filesystem::path& target,
-                                                   Overwrite overwrite, const Context& context);
-
-/// SHA-256 of what a sink holds. Errors: Interrupted, Io.
-[[nodiscard]] Result<Bytes> digest_of(ImageSink& sink, std::uint64_t size, const Context& context);
+                                                   Overwrite overwrite, const ReadOptions& options,
+                                                   const Context& context);
 
 }  // namespace wexlo

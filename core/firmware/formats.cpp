@@ -6,8 +6,15 @@
 #include <array>
 
 #include "archive/zip.hpp"
-#include "firmware/ota_zip.hpp"
+#include "base/http.hpp"
+#include "codec/unpacked.hpp"
+#include "firmware/build_text.hpp"
+#include "firmware/file_names.hpp"
+#include "firmware/gpt.hpp"
+#include "firmware/package.hpp"
 #include "firmware/payload.hpp"
+#include "firmware/sparse.hpp"
+#include "firmware/super.hpp"
 #include "image/boot.hpp"
 #include "image/device_tree.hpp"
 #include "image/part_header.hpp"
@@ -24,42 +31,72 @@ bool magic_at(View start) {
          std::memcmp(start.data() + Offset, magic.data(), magic.size()) == 0;
 }
 
+template <Compression Kind>
+bool packed_as(View start) {
+  if (detect_compression(start) != Kind) return false;
+  if (Kind != Compression::Lzma) return true;
+  // Three bytes are little: the size field is unknown or one that a file can have.
+  constexpr std::size_t kHeader = 13;
+  if (start.size() < kHeader) return false;
+  const auto size = load<std::uint64_t, std::endian::little>(start.data() + 5);
+  return size == ~std::uint64_t{0} || size < (std::uint64_t{1} << 40);
+}
+
+template <Compression Kind>
+Result<SourcePtr> unpack_as(const SourcePtr& source, const Opening& opening) {
+  return open_unpacked({.source = source, .kind = Kind}, opening.context);
+}
+
+template <Compression Kind>
+constexpr Format packed_row(std::string_view kind) {
+  return {kind, packed_as<Kind>, nullptr, unpack_as<Kind>, nullptr};
+}
+
 constexpr std::array kFormats{
-    Format{"ota-zip", looks_like_zip, open_ota_zip, nullptr},
-    Format{"payload", looks_like_payload, open_payload, nullptr},
-    Format{"boot", boot::looks_like_boot, nullptr, boot::parse_boot},
-    Format{"vendor_boot", boot::looks_like_vendor_boot, nullptr, boot::parse_vendor_boot},
-    Format{"vbmeta", verified::looks_like_vbmeta, nullptr, verified::parse_vbmeta},
-    Format{"dt-table", dt::looks_like_table, nullptr, dt::parse_table},
-    Format{"dtb", dt::looks_like_fdt, nullptr, dt::parse_chain},
-    Format{"sparse", magic_at<0, 0x3A, 0xFF, 0x26, 0xED>},
+    Format{"zip", looks_like_zip, open_zip},
+    Format{"payload", looks_like_payload, open_payload},
+    Format{"boot", boot::looks_like_boot, nullptr, nullptr, boot::parse_boot},
+    Format{"vendor_boot", boot::looks_like_vendor_boot, nullptr, nullptr, boot::parse_vendor_boot},
+    Format{"vbmeta", verified::looks_like_vbmeta, nullptr, nullptr, verified::parse_vbmeta},
+    Format{"dt-table", dt::looks_like_table, nullptr, nullptr, dt::parse_table},
+    Format{"dtb", dt::looks_like_fdt, nullptr, nullptr, dt::parse_chain},
+    Format{"sparse", looks_like_sparse, nullptr, open_sparse},
+    Format{"super-empty", looks_like_empty_super, open_empty_super},
+    packed_row<Compression::Gzip>("gzip"),
+    packed_row<Compression::Lz4Frame>("lz4-frame"),
+    packed_row<Compression::Lz4Legacy>("lz4-legacy"),
+    packed_row<Compression::Xz>("xz"),
+    packed_row<Compression::Bzip2>("bzip2"),
+    packed_row<Compression::Zstd>("zstd"),
+    packed_row<Compression::Lzma>("lzma"),
     Format{"erofs", magic_at<1024, 0xE2, 0xE1, 0xF5, 0xE0>},
     Format{"f2fs", magic_at<1024, 0x10, 0x20, 0xF5, 0xF2>},
     Format{"ext4", magic_at<1080, 0x53, 0xEF>},
     Format{"squashfs", magic_at<0, 'h', 's', 'q', 's'>},
+    // Their marks stand further behind: what begins with one of the above is that.
+    Format{"tar", looks_like_tar, open_tar_package},
+    Format{"gpt", looks_like_gpt, open_gpt},
+    Format{"super", looks_like_super, open_super},
 };
 
 Error unknown_format(const std::string& name, View start) {
-  return {
-      .code = ErrorCode::BadMagic,
-      .message = "of no kind that Wexlo knows",
-      .file = name,
-      .offset = 0,
-      .expected = "an over-the-air zip, a payload, or a boot, vendor_boot, dtbo or vbmeta image",
-      .found = start.empty() ? "an empty file"
-                             : "bytes " + hex(start.first(std::min<std::size_t>(8, start.size()))),
-      .hint = "If it is compressed or packed, unpack it first."};
+  return {.code = ErrorCode::BadMagic,
+          .message = "of no kind that Wexlo knows",
+          .file = name,
+          .offset = 0,
+          .expected =
+              "a firmware package (zip, payload, tar, sparse, super, disk dump; also "
+              "compressed), or a boot, vendor_boot, dtbo or vbmeta image",
+          .found = start.empty()
+                       ? "an empty file"
+                       : "bytes " + hex(start.first(std::min<std::size_t>(8, start.size()))),
+          .hint = "If it is packed in another way, unpack it first."};
 }
 
-}  // namespace
-
-const Format* find_format(View start) {
-  for (const Format& format : kFormats)
-    if (format.probe(start)) return &format;
-  return nullptr;
+/// A sparse image is an image all the same, carried whole; what is compressed is none.
+bool is_packed(const Format& format) {
+  return format.unwrap != nullptr && format.unwrap != open_sparse;
 }
-
-namespace {
 
 bool begins_image(View at) {
   const Format* format = find_format(at);
@@ -73,7 +110,14 @@ bool begins_part(View at) {
   return format != nullptr && format->parse_image != nullptr;
 }
 
-/// @param start  up to prefix::kSearch bytes
+}  // namespace
+
+const Format* find_format(View start) {
+  for (const Format& format : kFormats)
+    if (format.probe(start)) return &format;
+  return nullptr;
+}
+
 std::optional<Identified> identify_bytes(View start) {
   if (const Format* format = find_format(start.first(std::min(kProbeSize, start.size()))))
     return Identified{format, {}};
@@ -82,8 +126,6 @@ std::optional<Identified> identify_bytes(View start) {
   if (!found) return std::nullopt;
   return Identified{find_format(start.subspan(found->size)), *found};
 }
-
-}  // namespace
 
 Result<Identified> identify(const Source& source) {
   WEXLO_TRY(Bytes start, read_some(source, 0, kProbeSize));
@@ -95,28 +137,127 @@ Result<Identified> identify(const Source& source) {
   return *found;
 }
 
-Result<std::unique_ptr<Firmware>> open_firmware(const std::filesystem::path& path) {
-  WEXLO_TRY(const SourcePtr source, open_file(path));
-  WEXLO_TRY(const Identified found, identify(*source));
-  const Format* format = found.format;
-  if (format->open_firmware == nullptr)
-    return fail({.code = ErrorCode::Unsupported,
-                 .message = "an image, where a firmware package is wanted",
-                 .file = path.string(),
-                 .found = std::string(format->kind),
-                 .hint = "Give the over-the-air zip, or use patch for a single image."});
-  return format->open_firmware(source);
+Result<Unwrapped> unwrap(SourcePtr source, std::optional<Compression> packed,
+                         const Opening& opening) {
+  Unwrapped out{.source = std::move(source)};
+  for (unsigned depth = opening.depth;; ++depth) {
+    if (depth > kMaxDepth)
+      return fail({.code = ErrorCode::LimitExceeded,
+                   .message = "packages are nested too deep",
+                   .file = out.source->name(),
+                   .expected = fmt::format("at most {} shells", kMaxDepth),
+                   .hint = "No stock firmware is: do not trust this file."});
+    WEXLO_TRY(Bytes start, read_some(*out.source, 0, kProbeSize));
+    out.format = find_format(start);
+    if (out.format == nullptr && packed) {
+      const Compression kind = *std::exchange(packed, std::nullopt);
+      WEXLO_TRY(out.source, open_unpacked({.source = out.source, .kind = kind}, opening.context));
+      out.layers.push_back({std::string(compression_name(kind)), ""});
+      continue;
+    }
+    if (out.format == nullptr) {
+      WEXLO_TRY(start, read_some(*out.source, 0, prefix::kSearch));
+      if (const auto found = identify_bytes(start)) out.format = found->format;
+      return out;
+    }
+    if (out.format->unwrap == nullptr) return out;
+    WEXLO_TRY(out.source, out.format->unwrap(out.source, opening));
+    out.layers.push_back({std::string(out.format->kind), ""});
+  }
+}
+
+namespace {
+
+/// One image, perhaps packed.
+FirmwarePtr single_image(const Unwrapped& inner, const SourcePtr& outer) {
+  auto out = std::make_unique<Firmware>();
+  out->single = true;
+  const FileName file = read_file_name(outer->name());
+  std::string name = file.partition;
+  const std::string kind = inner.format == nullptr ? "" : std::string(inner.format->kind);
+  // What is no name of a partition gives way to what the image is.
+  static constexpr std::string_view kNamed[] = {"boot", "vendor_boot", "vbmeta"};
+  const bool says_kind = name.contains(kind.substr(0, 4));
+  if (!says_kind && std::ranges::find(kNamed, kind) != std::end(kNamed)) name = kind;
+  out->partitions.push_back({.name = name,
+                             .size = inner.source->size(),
+                             .stored_size = outer->size(),
+                             .held = kind,
+                             .content = content_of(inner.source)});
+  return out;
+}
+
+}  // namespace
+
+Result<FirmwarePtr> open_source(const SourcePtr& source, const Opening& opening) {
+  const FileName file = read_file_name(source->name());
+  WEXLO_TRY(Unwrapped inner, unwrap(source, file.packed, opening));
+  if (inner.format == nullptr && inner.layers.empty()) {
+    WEXLO_TRY(const Bytes start, read_some(*source, 0, 8));
+    return fail(unknown_format(source->name(), start));
+  }
+  const auto shells = static_cast<unsigned>(inner.layers.size());
+  FirmwarePtr out;
+  if (inner.format != nullptr && inner.format->open != nullptr) {
+    Opening deeper = opening;
+    deeper.depth += shells;
+    WEXLO_TRY(out, inner.format->open(inner.source, deeper));
+  } else {
+    out = single_image(inner, source);
+    out->layers.push_back(
+        {inner.format == nullptr ? "unknown" : std::string(inner.format->kind), ""});
+  }
+  if (shells > 0 || out->kind.empty())
+    out->kind = shells > 0 ? inner.layers.front().kind : out->layers.front().kind;
+  out->layers.insert(out->layers.begin(), inner.layers.begin(), inner.layers.end());
+  if (opening.depth == 0) facts_from_images(*out);
+  return out;
+}
+
+Result<SourcePtr> open_input(const std::string& where, const Context& context) {
+  return is_url(where) ? open_url(where, context) : open_file(where);
+}
+
+Result<FirmwarePtr> open_firmware(const std::string& where, const Opening& opening) {
+  std::error_code ignored;
+  if (!is_url(where) && std::filesystem::is_directory(where, ignored)) {
+    WEXLO_TRY(FirmwarePtr out, open_folder(where, opening));
+    facts_from_images(*out);
+    return out;
+  }
+  WEXLO_TRY(const SourcePtr source, open_input(where, opening.context));
+  return open_source(source, opening);
+}
+
+Result<FirmwarePtr> open_firmware(const std::vector<std::string>& where, const Opening& opening) {
+  if (where.size() == 1) return open_firmware(where.front(), opening);
+  std::vector<FirmwarePtr> parts;
+  for (const std::string& one : where) {
+    WEXLO_TRY(FirmwarePtr part, open_firmware(one, opening));
+    for (PartitionFacts& partition : part->partitions) {
+      const std::string file(base_name(one));
+      partition.from = partition.from.empty() ? file : file + "!" + partition.from;
+    }
+    parts.push_back(std::move(part));
+  }
+  return merge(std::move(parts), {"set", fmt::format("{} packages", where.size())});
 }
 
 Result<LoadedImage> load_image(const Source& source) {
   WEXLO_TRY(const Identified found, identify(source));
   const Format* format = found.format;
-  if (format->open_firmware != nullptr)
+  if (format->open != nullptr)
     return fail({.code = ErrorCode::Unsupported,
                  .message = "a firmware package, where a single image is wanted",
                  .file = source.name(),
                  .found = std::string(format->kind),
                  .hint = "Take the image out first: wexlo extract."});
+  if (is_packed(*format))
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = "a packed image, where a plain one is wanted",
+                 .file = source.name(),
+                 .found = std::string(format->kind),
+                 .hint = "Unpack it first: wexlo extract."});
   WEXLO_TRY(const Blob bytes, read_all(source, kMaxImage));
   return load_image(bytes, source.name());
 }
@@ -124,7 +265,7 @@ Result<LoadedImage> load_image(const Source& source) {
 Result<LoadedImage> load_image(const Blob& bytes, const std::string& name) {
   LoadedImage loaded{.bytes = bytes};
   const auto found = identify_bytes(bytes.view());
-  if (!found || found->format->open_firmware != nullptr)
+  if (!found || found->format->open != nullptr || is_packed(*found->format))
     return fail(unknown_format(name, bytes.view()));
   loaded.format = found->format;
   if (loaded.format->parse_image == nullptr) return loaded;

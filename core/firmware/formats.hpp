@@ -1,27 +1,28 @@
 #pragma once
-/// The one table of everything that can be opened: containers (firmware) and images. Commands walk
-/// it; a new format is one new module and one row in formats.cpp.
+/// The one table of everything that can be opened: containers, what wraps one source in another,
+/// and images. Commands walk it; a new format is one new module and one row in formats.cpp.
 
-#include <functional>
 #include <memory>
 #include <string>
 
-#include "firmware/firmware.hpp"
+#include "codec/codec.hpp"
+#include "firmware/opening.hpp"
 #include "image/layout.hpp"
 #include "image/prefix.hpp"
 
 namespace wexlo {
 
-/// How much of an input a probe needs to see.
-inline constexpr std::size_t kProbeSize = 4096;
+/// How much of an input a probe needs to see: the backup geometry of super is the last of all.
+inline constexpr std::size_t kProbeSize = 12u << 10;
 /// Larger files are not read whole as an image.
 inline constexpr std::uint64_t kMaxImage = 1u << 30;
 
 struct Format {
-  std::string_view kind;  ///< "ota-zip", "payload", "boot", "vendor_boot", "vbmeta", "ext4", …
+  std::string_view kind;  ///< "zip", "payload", "sparse", "boot", "vbmeta", "ext4", …
   bool (*probe)(View start);
-  /// Exactly one of the two is set, or neither: recognised, and carried whole.
-  Result<std::unique_ptr<Firmware>> (*open_firmware)(SourcePtr source) = nullptr;
+  /// One of the three is set, or none: recognised, and carried whole.
+  Result<FirmwarePtr> (*open)(const SourcePtr& source, const Opening& opening) = nullptr;
+  Result<SourcePtr> (*unwrap)(const SourcePtr& source, const Opening& opening) = nullptr;
   Result<Image> (*parse_image)(const Blob& bytes) = nullptr;
 };
 
@@ -35,9 +36,31 @@ struct Identified {
 };
 /// Looks behind makers' prefixes too. Errors: BadMagic, naming what is known, when no row fits; Io.
 [[nodiscard]] Result<Identified> identify(const Source& source);
+/// The same for the first bytes of an image; nullopt: no row fits.
+[[nodiscard]] std::optional<Identified> identify_bytes(View start);
 
-/// Opens a container. Errors: BadMagic, Unsupported (an image instead), those of the container.
-[[nodiscard]] Result<std::unique_ptr<Firmware>> open_firmware(const std::filesystem::path& path);
+/// What is left when everything that only wraps was taken off.
+struct Unwrapped {
+  SourcePtr source;
+  std::vector<Layer> layers;       ///< that were taken off, outermost first
+  const Format* format = nullptr;  ///< nullptr: of no kind that is known
+};
+/// @param packed  by the file's name, for a compression without a magic
+/// Errors: those of the wrappers, LimitExceeded (nested too deep).
+[[nodiscard]] Result<Unwrapped> unwrap(SourcePtr source, std::optional<Compression> packed,
+                                       const Opening& opening);
+
+/// Whatever it is, as firmware: a single image has one partition, named by its file, else its kind.
+/// Errors: BadMagic, those of the container.
+[[nodiscard]] Result<FirmwarePtr> open_source(const SourcePtr& source, const Opening& opening);
+
+/// A file, a folder or an address of a web server; several: packages that make one set.
+[[nodiscard]] Result<FirmwarePtr> open_firmware(const std::string& where,
+                                                const Opening& opening = {});
+[[nodiscard]] Result<FirmwarePtr> open_firmware(const std::vector<std::string>& where,
+                                                const Opening& opening);
+/// A file or an address.
+[[nodiscard]] Result<SourcePtr> open_input(const std::string& where, const Context& context);
 
 /// An image file with its bytes.
 struct LoadedImage {

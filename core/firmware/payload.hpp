@@ -1,17 +1,17 @@
 #pragma once
-/// The payload of an A/B over-the-air package (payload.bin): docs/formats/payload.md.
+/// The payload of an over-the-air update, versions 1 and 2: docs/formats/payload.md.
 
-#include <memory>
-
-#include "firmware/firmware.hpp"
+#include "firmware/opening.hpp"
 
 namespace wexlo {
 
+/// A fact: payload.bin begins with these bytes.
 [[nodiscard]] bool looks_like_payload(View start);
 
-/// Reads header and manifest. Errors: BadMagic, Truncated, OutOfRange (manifest larger than the
-/// file or its limit), Corrupt (manifest), UnsafePath (a partition's name), BadValue, Unsupported
-/// (version).
-[[nodiscard]] Result<std::unique_ptr<Firmware>> open_payload(SourcePtr source);
+/// Reads header and manifest, and checks them; blobs are read when a partition is. With
+/// `opening.key` the metadata's signature is verified first.
+/// Errors: BadMagic, Unsupported (another version), Truncated, LimitExceeded, Corrupt, BadValue,
+/// UnsafePath; with a key also BadValue (a key that does not read) and BadSignature.
+[[nodiscard]] Result<FirmwarePtr> open_payload(const SourcePtr& source, const Opening& opening);
 
 }  // namespace wexlo

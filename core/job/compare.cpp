@@ -22,78 +22,51 @@ constexpr std::uint64_t kDeep = 256u << 20;
 struct Subject {
   std::string kind;
   std::optional<LoadedImage> image;
-  std::unique_ptr<Firmware> firmware;
-  std::map<std::string, fs::path> files;  ///< of a folder: partition -> image
+  FirmwarePtr firmware;
 
   [[nodiscard]] std::set<std::string> names() const {
     std::set<std::string> out;
-    if (firmware)
-      for (const PartitionFacts& one : firmware->partitions())
-        out.insert(one.name);
-    for (const auto& [name, path] : files)
-      out.insert(name);
+    for (const PartitionFacts& one : firmware->partitions)
+      out.insert(one.name);
     return out;
   }
 };
 
-Result<Subject> open_folder(const fs::path& path, const Context& context) {
+/// A packed image is one image, too.
+Result<Subject> open_subject(const std::string& where, const Context& context) {
   std::error_code ignored;
-  Subject out{.kind = "folder"};
+  const fs::path path = where;
+  Subject out;
   if (fs::exists(path / parts::kManifest, ignored)) {
     out.kind = "parts";
     WEXLO_TRY(parts::Repacked repacked, parts::repack(path, context));
-    WEXLO_TRY(out.image, load_image(repacked.bytes, path.string()));
+    WEXLO_TRY(out.image, load_image(repacked.bytes, where));
     return out;
   }
   const bool kit = fs::exists(path / kKitManifest, ignored);
-  for (const auto& entry : fs::directory_iterator(kit ? path / "flash" : path, ignored))
-    if (entry.is_regular_file(ignored) && entry.path().extension() == ".img")
-      out.files.emplace(entry.path().stem().string(), entry.path());
-  if (out.files.empty())
-    return fail({.code = ErrorCode::NotFound,
-                 .message = "no images in this folder",
-                 .file = path.string(),
-                 .expected = "files that end with .img, or a parts folder"});
+  WEXLO_TRY(out.firmware,
+            open_firmware(kit ? (path / "flash").string() : where, {.context = context}));
+  out.kind = out.firmware->kind;
+  if (!out.firmware->single) return out;
+  WEXLO_TRY(const SourcePtr source, out.firmware->partitions.front().content->source(context));
+  WEXLO_TRY(const Blob bytes, read_all(*source, kMaxImage));
+  WEXLO_TRY(out.image, load_image(bytes, where));
+  if (out.image->image) out.kind = boot::partition_kind(*out.image->image);
   return out;
 }
 
-Result<Subject> open_subject(const fs::path& path, const Context& context) {
-  std::error_code ignored;
-  if (fs::is_directory(path, ignored)) return open_folder(path, context);
-  WEXLO_TRY(const SourcePtr source, open_file(path));
-  WEXLO_TRY(const Identified found, identify(*source));
-  Subject out{.kind = std::string(found.format->kind)};
-  if (found.format->open_firmware != nullptr) {
-    WEXLO_TRY(out.firmware, found.format->open_firmware(source));
-  } else {
-    WEXLO_TRY(out.image, load_image(*source));
-    if (out.image->image) out.kind = boot::partition_kind(*out.image->image);
-  }
-  return out;
-}
-
-/// One partition of a firmware or folder, as bytes.
+/// One partition of a firmware, as bytes.
 Result<Blob> bytes_of(const Subject& subject, const std::string& name, const Context& context) {
-  if (const auto at = subject.files.find(name); at != subject.files.end()) {
-    WEXLO_TRY(const SourcePtr source, open_file(at->second));
-    return read_all(*source, kMaxImage);
-  }
-  const PartitionFacts* facts = subject.firmware->find(name);
-  return read_partition(*subject.firmware, *facts, kMaxImage, context);
+  return read_partition(*subject.firmware->find(name), kMaxImage, context);
 }
 
 /// The digest without reading, where the package has one.
 std::string stated(const Subject& subject, const std::string& name) {
-  const PartitionFacts* facts = subject.firmware ? subject.firmware->find(name) : nullptr;
-  return facts == nullptr ? "" : facts->sha256;
+  return subject.firmware->find(name)->sha256;
 }
 
 std::uint64_t size_of(const Subject& subject, const std::string& name) {
-  std::error_code ignored;
-  if (const auto at = subject.files.find(name); at != subject.files.end())
-    return fs::file_size(at->second, ignored);
-  const PartitionFacts* facts = subject.firmware ? subject.firmware->find(name) : nullptr;
-  return facts == nullptr ? 0 : facts->size;
+  return subject.firmware->find(name)->size;
 }
 
 class Pairing {
@@ -184,7 +157,8 @@ class Pairing {
   /// Too large to hold: read once for its digest, where the package does not state it.
   Result<std::string> digest(const Subject& subject, const std::string& name) {
     if (std::string known = stated(subject, name); !known.empty()) return known;
-    WEXLO_TRY(const SourcePtr source, open_file(subject.files.at(name)));
+    const ContentPtr& content = subject.firmware->find(name)->content;
+    WEXLO_TRY(const SourcePtr source, content->source(context_));
     Hasher hasher(DigestKind::Sha256);
     Bytes buffer(1u << 20);
     SourceStream stream(*source, 0, source->size());
@@ -198,8 +172,6 @@ class Pairing {
   }
 
   Status by_digest(const std::string& name, std::uint64_t size_a, std::uint64_t size_b) {
-    if (a_.firmware && stated(a_, name).empty()) return unread(name);
-    if (b_.firmware && stated(b_, name).empty()) return unread(name);
     WEXLO_TRY(const std::string a, digest(a_, name));
     WEXLO_TRY(const std::string b, digest(b_, name));
     if (a == b) return {};
@@ -210,13 +182,6 @@ class Pairing {
     return {};
   }
 
-  static Status unread(const std::string& name) {
-    return fail(
-        {.code = ErrorCode::Unsupported,
-         .message = fmt::format("partition {} is too large to compare without digests", name),
-         .hint = "Extract it from both packages and compare the files."});
-  }
-
   const Subject& a_;
   const Subject& b_;
   const Context& context_;
@@ -225,7 +190,7 @@ class Pairing {
 
 }  // namespace
 
-Result<Comparison> compare(const fs::path& a, const fs::path& b, const Context& context) {
+Result<Comparison> compare(const std::string& a, const std::string& b, const Context& context) {
   WEXLO_TRY(const Subject subject_a, open_subject(a, context));
   WEXLO_TRY(const Subject subject_b, open_subject(b, context));
   return Pairing(subject_a, subject_b, context).run();

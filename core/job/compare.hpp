@@ -2,7 +2,6 @@
 /// What differs between two images, parts folders, folders of images or firmwares, and what that
 /// means.
 
-#include <filesystem>
 #include <string>
 #include <vector>
 
@@ -40,8 +39,8 @@ struct Comparison {
 };
 
 /// Errors: those of reading either; Unsupported, when the two have nothing that can be compared.
-[[nodiscard]] Result<Comparison> compare(const std::filesystem::path& a,
-                                         const std::filesystem::path& b, const Context& context);
+[[nodiscard]] Result<Comparison> compare(const std::string& a, const std::string& b,
+                                         const Context& context);
 
 /// Two images in memory. Errors: Interrupted.
 [[nodiscard]] Result<ImageComparison> compare_images(const LoadedImage& a, const LoadedImage& b,

@@ -5,6 +5,11 @@
 
 #include <algorithm>
 #include <array>
+#include <map>
+#include <mutex>
+#include <set>
+
+#include "base/source.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -13,39 +18,7 @@ namespace {
 constexpr std::array kBootChain{"boot",         "init_boot", "vendor_boot", "vendor_kernel_boot",
                                 "recovery",     "dtbo",      "vbmeta",      "vbmeta_system",
                                 "vbmeta_vendor"};
-
-Result<std::vector<const PartitionFacts*>> choose(const Firmware& firmware,
-                                                  const std::string& firmware_name,
-                                                  const ExtractOptions& options) {
-  std::vector<std::string> names = options.partitions;
-  if (options.all)
-    for (const PartitionFacts& partition : firmware.partitions())
-      names.push_back(partition.name);
-  else if (names.empty())
-    names = boot_chain(firmware);
-  std::vector<const PartitionFacts*> chosen;
-  for (const std::string& name : names) {
-    const PartitionFacts* partition = firmware.find(name);
-    if (partition == nullptr) {
-      std::vector<std::string> there;
-      for (const PartitionFacts& one : firmware.partitions())
-        there.push_back(one.name);
-      return fail(
-          {.code = ErrorCode::NotFound,
-           .message = fmt::format("no partition is named \"{}\"", name),
-           .file = firmware_name,
-           .found = there.empty() ? "none at all" : fmt::format("{}", fmt::join(there, ", ")),
-           .hint = "Names carry no slot suffix."});
-    }
-    if (std::ranges::find(chosen, partition) == chosen.end()) chosen.push_back(partition);
-  }
-  if (chosen.empty())
-    return fail({.code = ErrorCode::NotFound,
-                 .message = "the firmware has no partition of the boot chain",
-                 .file = firmware_name,
-                 .hint = "Name partitions, or give --all."});
-  return chosen;
-}
+constexpr std::uint64_t kMaxManifest = 4u << 20;
 
 /// Removes a folder that was made for the outputs when none came.
 class FolderGuard {
@@ -67,49 +40,197 @@ class FolderGuard {
   bool made_ = false;
 };
 
+/// Progress of several at once, counted in bytes of the images.
+class Gauge {
+ public:
+  Gauge(const Context& context, std::uint64_t total) : context_(context), total_(total) {}
+  /// A context whose progress counts for `share` bytes.
+  Context part(std::uint64_t share) {
+    Context out = context_;
+    if (!context_.progress) return out;
+    auto mine = std::make_shared<std::uint64_t>(0);
+    out.progress = [this, share, mine](std::uint64_t done, std::uint64_t of) {
+      const std::lock_guard lock(mutex_);
+      const double part = of == 0 ? 1.0 : static_cast<double>(done) / static_cast<double>(of);
+      const auto now = static_cast<std::uint64_t>(part * static_cast<double>(share));
+      // Workers report out of order: it never goes back.
+      if (now <= *mine) return;
+      done_ += now - *mine;
+      *mine = now;
+      context_.progress(std::min(done_, total_), total_);
+    };
+    return out;
+  }
+
+ private:
+  const Context& context_;
+  std::uint64_t total_, done_ = 0;
+  std::mutex mutex_;
+};
+
+class Extraction {
+ public:
+  Extraction(std::vector<const PartitionFacts*> chosen, const ExtractOptions& options,
+             const fs::path& folder, const Context& context)
+      : chosen_(std::move(chosen)),
+        options_(options),
+        folder_(folder),
+        context_(context),
+        files_(chosen_.size()),
+        out_(chosen_.size()) {}
+
+  [[nodiscard]] fs::path target(const PartitionFacts& one) const {
+    return folder_ / (one.name + ".img");
+  }
+
+  Status run() {
+    std::uint64_t total = 0;
+    for (const PartitionFacts* one : chosen_)
+      total += one->size;
+    std::set<std::shared_ptr<const PackageSum>> sums;
+    for (const PartitionFacts* one : chosen_)
+      if (one->sum && !options_.quick && sums.insert(one->sum).second)
+        total += one->sum->line.covers;
+    Gauge gauge(context_, total);
+    // What keeps all jobs busy by itself, or comes out of one stream, is not split further.
+    std::map<const void*, std::vector<std::size_t>> streams;
+    std::vector<std::vector<std::size_t>> groups;
+    for (std::size_t i = 0; i < chosen_.size(); ++i) {
+      const Content& content = *chosen_[i]->content;
+      if (content.parallel()) {
+        WEXLO_CHECK(read(i, gauge, context_.jobs));
+      } else if (content.stream() != nullptr) {
+        streams[content.stream()].push_back(i);
+      } else {
+        groups.push_back({i});
+      }
+    }
+    for (auto& [stream, members] : streams)
+      groups.push_back(std::move(members));
+    const std::size_t tasks_count = groups.size() + sums.size();
+    const unsigned each = tasks_count > 1 ? 1 : context_.jobs;
+    TaskGroup tasks(context_);
+    for (const auto& sum : sums)
+      tasks.submit(0, [&, sum] {
+        return check_sum_line(*sum->source, sum->line, gauge.part(sum->line.covers));
+      });
+    for (const auto& group : groups)
+      tasks.submit(0, [&]() -> Status {
+        for (const std::size_t i : group)
+          WEXLO_CHECK(read(i, gauge, each));
+        return {};
+      });
+    return tasks.wait();
+  }
+
+  Status commit() {
+    for (auto& file : files_)
+      WEXLO_CHECK(file->commit());
+    return {};
+  }
+  std::vector<ExtractedPartition> take() { return std::move(out_); }
+
+ private:
+  Status read(std::size_t i, Gauge& gauge, unsigned jobs) {
+    const PartitionFacts& one = *chosen_[i];
+    Context context = gauge.part(one.size);
+    context.jobs = jobs;
+    WEXLO_TRY(ReadPartition read, read_partition(one, target(one), options_.overwrite,
+                                                 {.digest = !options_.quick}, context));
+    files_[i].emplace(std::move(read.file));
+    out_[i] = {.name = one.name,
+               .file = target(one),
+               .size = one.size,
+               .sha256 = std::move(read.verified.sha256),
+               .verified = !read.verified.proof.empty(),
+               .proof = std::move(read.verified.proof),
+               .from = one.from};
+    if (!out_[i].verified && one.sum && !options_.quick) {
+      out_[i].verified = true;
+      out_[i].proof = "md5 of the package";
+    }
+    return {};
+  }
+
+  std::vector<const PartitionFacts*> chosen_;
+  const ExtractOptions& options_;
+  const fs::path& folder_;
+  const Context& context_;
+  std::vector<std::optional<OutputFile>> files_;
+  std::vector<ExtractedPartition> out_;
+};
+
+/// The text of the folder's manifest so far; empty when there is none, or it shall be replaced.
+Result<std::string> manifest_before(const fs::path& folder, Overwrite overwrite) {
+  std::error_code ignored;
+  if (overwrite == Overwrite::Replace || !fs::exists(folder / kExtractManifest, ignored))
+    return std::string();
+  WEXLO_TRY(const SourcePtr source, open_file(folder / kExtractManifest));
+  WEXLO_TRY(const Blob bytes, read_all(*source, kMaxManifest));
+  return std::string(as_text(bytes.view()));
+}
+
 }  // namespace
 
 std::vector<std::string> boot_chain(const Firmware& firmware) {
   std::vector<std::string> names;
-  for (const char* name : kBootChain)
-    if (firmware.find(name) != nullptr) names.emplace_back(name);
+  for (const std::string_view wanted : kBootChain)
+    for (const PartitionFacts& one : firmware.partitions) {
+      const std::string_view suffix = slot_suffix(one.name);
+      const auto bare = std::string_view(one.name).substr(0, one.name.size() - suffix.size());
+      const bool fits = one.name == wanted || (bare == wanted && one.size > 0);
+      if (fits && std::ranges::find(names, one.name) == names.end()) names.push_back(one.name);
+    }
   return names;
 }
 
-Result<std::vector<ExtractedPartition>> extract(const Firmware& firmware,
-                                                const std::string& firmware_name,
-                                                const ExtractOptions& options,
-                                                const fs::path& folder, const Context& context) {
-  WEXLO_TRY(const auto chosen, choose(firmware, firmware_name, options));
-  const auto target = [&](const PartitionFacts& one) { return folder / (one.name + ".img"); };
-  for (const PartitionFacts* one : chosen)
-    WEXLO_CHECK(check_absent(target(*one), options.overwrite));
-
-  std::uint64_t total = 0, before = 0;
-  for (const PartitionFacts* one : chosen)
-    total += one->stored_size;
-  Context inner = context;
-  if (context.progress)
-    inner.progress = [&](std::uint64_t done, std::uint64_t) {
-      context.progress(before + done, total);
-    };
-  FolderGuard guard(folder);
-  std::vector<OutputFile> files;
-  std::vector<ExtractedPartition> out;
-  for (const PartitionFacts* one : chosen) {
-    WEXLO_TRY(ReadPartition read,
-              read_partition(firmware, *one, target(*one), options.overwrite, inner));
-    before += one->stored_size;
-    files.push_back(std::move(read.file));
-    out.push_back({.name = one->name,
-                   .file = target(*one),
-                   .size = one->size,
-                   .sha256 = std::move(read.sha256),
-                   .verified = !one->sha256.empty()});
+Result<std::vector<const PartitionFacts*>> choose_partitions(const Firmware& firmware,
+                                                             const std::string& firmware_name,
+                                                             const ExtractOptions& options) {
+  std::vector<const PartitionFacts*> chosen;
+  std::vector<std::string> names = options.partitions;
+  if (options.all)
+    for (const PartitionFacts& partition : firmware.partitions)
+      names.push_back(partition.name);
+  else if (names.empty())
+    names = boot_chain(firmware);
+  if (names.empty() && firmware.single) names.push_back(firmware.partitions.front().name);
+  for (const std::string& name : names) {
+    WEXLO_TRY(const PartitionFacts* const partition, firmware.choose(name, firmware_name));
+    if (std::ranges::find(chosen, partition) == chosen.end()) chosen.push_back(partition);
   }
-  for (OutputFile& file : files)
-    WEXLO_CHECK(file.commit());
+  if (chosen.empty())
+    return fail({.code = ErrorCode::NotFound,
+                 .message = "the firmware has no partition of the boot chain",
+                 .file = firmware_name,
+                 .hint = "Name partitions, or give --all; --list shows what there is."});
+  return chosen;
+}
+
+Result<Extracted> extract(const Firmware& firmware, const std::string& firmware_name,
+                          const ExtractOptions& options, const fs::path& folder,
+                          const Context& context) {
+  Extracted out;
+  WEXLO_TRY(auto chosen, choose_partitions(firmware, firmware_name, options));
+  if (options.all)
+    std::erase_if(chosen, [&](const PartitionFacts* one) {
+      if (one->size > 0) return false;
+      out.empty.push_back(one->name);
+      return true;
+    });
+  FolderGuard guard(folder);  // outlives the outputs: it goes only when they are gone
+  Extraction extraction(chosen, options, folder, context);
+  for (const PartitionFacts* one : chosen)
+    WEXLO_CHECK(check_absent(extraction.target(*one), options.overwrite));
+  WEXLO_TRY(const std::string before, manifest_before(folder, options.overwrite));
+  // A folder of another package is refused before anything is read.
+  WEXLO_TRY(std::string manifest, extract_manifest(firmware, firmware_name, {}, before));
+  WEXLO_CHECK(extraction.run());
+  out.partitions = extraction.take();
+  WEXLO_TRY(manifest, extract_manifest(firmware, firmware_name, out, before));
+  WEXLO_CHECK(extraction.commit());
   guard.keep();
+  WEXLO_CHECK(write_file(folder / kExtractManifest, as_view(manifest), Overwrite::Replace));
   return out;
 }
 

@@ -7,9 +7,14 @@
 
 namespace wexlo {
 
+/// What was taken out, from which package: beside the images.
+inline constexpr std::string_view kExtractManifest = "extract.json";
+
 struct ExtractOptions {
   std::vector<std::string> partitions;  ///< empty: the boot chain
   bool all = false;
+  /// Leaves out sums over whole packages, and SHA-256 where nothing promises one.
+  bool quick = false;
   Overwrite overwrite = Overwrite::Refuse;
 };
 
@@ -17,19 +22,38 @@ struct ExtractedPartition {
   std::string name;
   std::filesystem::path file;
   std::uint64_t size = 0;
-  std::string sha256;
-  bool verified = false;  ///< the package promised a digest, and it is true
+  std::string sha256;     ///< empty: not counted (quick)
+  bool verified = false;  ///< the package promised something of all its bytes, and it is true
+  std::string proof;      ///< what it was: "sha-256", "crc-32", "md5 of the package", …
+  std::string from;       ///< the file inside the package
+};
+
+struct Extracted {
+  std::vector<ExtractedPartition> partitions;
+  std::vector<std::string> empty;  ///< of no bytes, passed over
 };
 
 /// The partitions that take part in a start, as far as the firmware has them.
 [[nodiscard]] std::vector<std::string> boot_chain(const Firmware& firmware);
 
-/// Writes `folder/PARTITION.img` for each. Either all files appear or none.
-/// Errors: NotFound (no such partition, naming those there are), Exists, those of Firmware::read.
-[[nodiscard]] Result<std::vector<ExtractedPartition>> extract(const Firmware& firmware,
-                                                              const std::string& firmware_name,
-                                                              const ExtractOptions& options,
-                                                              const std::filesystem::path& folder,
-                                                              const Context& context);
+/// What would be taken out. Errors: NotFound (no such partition, naming those there are),
+/// Ambiguous.
+[[nodiscard]] Result<std::vector<const PartitionFacts*>> choose_partitions(
+    const Firmware& firmware, const std::string& firmware_name, const ExtractOptions& options);
+
+/// Writes `folder/PARTITION.img` for each, and extract.json. Either all files appear or none. A
+/// folder that holds another package's images is refused, lest builds be mixed.
+/// Errors: those of choosing and of Content::read, Exists, DigestMismatch (a sum over a package).
+[[nodiscard]] Result<Extracted> extract(const Firmware& firmware, const std::string& firmware_name,
+                                        const ExtractOptions& options,
+                                        const std::filesystem::path& folder,
+                                        const Context& context);
+
+/// extract.json after so many images were added. @param before  its text so far; may be empty
+/// Errors: Exists (it speaks of another package), BadValue (it does not read).
+[[nodiscard]] Result<std::string> extract_manifest(const Firmware& firmware,
+                                                   const std::string& firmware_name,
+                                                   const Extracted& extracted,
+                                                   std::string_view before);
 
 }  // namespace wexlo

@@ -1,9 +1,12 @@
 #include "job/inspect.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/digest.hpp"
 #include "image/boot.hpp"
+#include "job/extract.hpp"
 #include "job/prepare.hpp"
 #include "parts/parts.hpp"
 
@@ -11,8 +14,79 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
+/// Heads of that many partitions are read: together below 4 MiB.
+constexpr std::size_t kMaxHeads = 72;
+constexpr std::size_t kHeaderVersionAt = 40, kVendorVersionAt = 8, kLabelAt = 1144, kLabelSize = 16;
+constexpr std::uint64_t kMaxDeep = 256u << 20;  ///< boot-class partitions are far smaller
+
+/// What the first bytes tell of an image, beside its kind.
+std::string head_detail(const Format& format, View start) {
+  const auto number = [&](std::size_t at) {
+    return load<std::uint32_t, std::endian::little>(start.data() + at);
+  };
+  if (format.kind == "boot" && start.size() >= kHeaderVersionAt + 4) {
+    const std::uint32_t version = number(kHeaderVersionAt);
+    // The oldest keep the size of a section there.
+    return fmt::format("header version {}", version > 4 ? 0 : version);
+  }
+  if (format.kind == "vendor_boot" && start.size() >= kVendorVersionAt + 4)
+    return fmt::format("header version {}", number(kVendorVersionAt));
+  if (format.kind == "ext4" && start.size() >= kLabelAt + kLabelSize) {
+    const auto label = until_nul(start.subspan(kLabelAt, kLabelSize));
+    return label.empty() ? "" : fmt::format("label \"{}\"", label);
+  }
+  return {};
+}
+
+void look_at_head(PartitionFacts& one) {
+  const auto start = one.content->head(kProbeSize);
+  if (!start) {
+    one.held = "unreadable";
+    return;
+  }
+  const auto found = identify_bytes(*start);
+  if (!found) return;
+  one.held = found->format->kind;
+  const std::string detail = head_detail(
+      *found->format, View(*start).subspan(std::min(found->prefix.size, start->size())));
+  if (!detail.empty()) one.detail += (one.detail.empty() ? "" : ", ") + detail;
+}
+
+/// The boot chain first, then the others, as far as the budget goes.
+void look_at_heads(Firmware& firmware) {
+  const auto chain = boot_chain(firmware);
+  std::size_t left = kMaxHeads;
+  for (const bool in_chain : {true, false})
+    for (PartitionFacts& one : firmware.partitions) {
+      if ((std::ranges::find(chain, one.name) != chain.end()) != in_chain || one.size == 0)
+        continue;
+      if (left == 0) return;
+      --left;
+      look_at_head(one);
+    }
+}
+
+/// The kernels' own words, which costs reading the images whole.
+Status look_deep(Firmware& firmware, const Context& context) {
+  const auto chain = boot_chain(firmware);
+  for (PartitionFacts& one : firmware.partitions) {
+    if (one.held != "boot" || one.size > kMaxDeep ||
+        std::ranges::find(chain, one.name) == chain.end())
+      continue;
+    const auto bytes = read_partition(one, kMaxDeep, context);
+    const auto loaded =
+        bytes ? load_image(*bytes, one.name) : Result<LoadedImage>(fail(bytes.error()));
+    if (!loaded && loaded.error().code == ErrorCode::Interrupted) return fail(loaded.error());
+    if (!loaded || !loaded->image) continue;
+    WEXLO_TRY(const ImageReading reading, read_deep(*loaded->image, context));
+    if (reading.kernel && !reading.kernel->banner.empty())
+      one.detail += (one.detail.empty() ? "" : ", ") + reading.kernel->banner;
+  }
+  return {};
+}
+
 /// The boot chain of a folder, put together.
-Starts folder_starts(const fs::path& images, const Context& context) {
+Starts folder_starts(const Firmware& firmware, const Context& context) {
   struct Held {
     std::string partition;
     LoadedImage loaded;
@@ -20,9 +94,11 @@ Starts folder_starts(const fs::path& images, const Context& context) {
   };
   std::vector<Held> held;
   for (const std::string partition : {"vendor_boot", "init_boot", "boot", "recovery"}) {
-    const auto source = open_file(images / (partition + ".img"));
+    const auto facts = firmware.choose(partition, "");
+    if (!facts) continue;
+    const auto bytes = read_partition(**facts, kMaxDeep, context);
     auto loaded =
-        source ? load_image(**source) : Result<LoadedImage>(fail({.code = ErrorCode::Io}));
+        bytes ? load_image(*bytes, partition) : Result<LoadedImage>(fail({.code = ErrorCode::Io}));
     if (!loaded || !loaded->image) continue;
     auto reading = read_deep(*loaded->image, context);
     if (reading) held.push_back({partition, std::move(*loaded), std::move(*reading)});
@@ -33,55 +109,89 @@ Starts folder_starts(const fs::path& images, const Context& context) {
   return starts_of(chain);
 }
 
-/// A folder: one of Wexlo's own, or any that holds images.
-Inspection inspect_folder(const fs::path& path, const Context& context) {
+void take_over(Inspection& out, Firmware& firmware) {
+  out.kind = firmware.kind;
+  out.layers = firmware.layers;
+  out.build = firmware.build;
+  out.incremental = firmware.incremental;
+  out.groups = firmware.groups;
+  out.notes = firmware.notes;
+  out.partitions = std::move(firmware.partitions);
+}
+
+/// A folder: one of Wexlo's own, or any that holds firmware.
+Result<Inspection> inspect_folder(const std::string& where, const Context& context, Depth depth) {
   std::error_code ignored;
-  Inspection out{.path = path.string(), .kind = "folder"};
+  const fs::path path = where;
+  Inspection out{.path = where, .kind = "folder"};
   fs::path images = path;
   if (fs::exists(path / parts::kManifest, ignored)) out.kind = "parts";
   if (fs::exists(path / kKitManifest, ignored)) {
     out.kind = "kit";
     images = path / "flash";
   }
-  out.layers.push_back({out.kind, ""});
-  for (const auto& entry : fs::directory_iterator(images, ignored)) {
-    if (!entry.is_regular_file(ignored) || entry.path().extension() != ".img") continue;
-    const std::uint64_t size = entry.file_size(ignored);
-    out.partitions.push_back(
-        {.name = entry.path().stem().string(), .size = size, .stored_size = size});
+  if (out.kind == "parts") {
+    out.layers.push_back({out.kind, ""});
+    return out;
   }
-  std::ranges::sort(out.partitions, {}, &PartitionFacts::name);
-  out.starts = folder_starts(images, context);
+  auto firmware = open_firmware(images.string(), {.context = context});
+  if (!firmware) {
+    // A folder without firmware is none, and that is no mistake.
+    if (firmware.error().code != ErrorCode::Unsupported) return fail(std::move(firmware).error());
+    out.layers.push_back({out.kind, ""});
+    return out;
+  }
+  look_at_heads(**firmware);
+  if (depth == Depth::Settings) WEXLO_CHECK(look_deep(**firmware, context));
+  const bool loose = (*firmware)->layers.size() == 1;
+  if (loose) out.starts = folder_starts(**firmware, context);
+  const std::string kind = out.kind;
+  take_over(out, **firmware);
+  if (kind == "kit") out.kind = out.layers.front().kind = kind;
   return out;
+}
+
+/// One image: told in full.
+Status add_image(Inspection& out, const LoadedImage& loaded, const Context& context, Depth depth) {
+  if (!loaded.image) return {};
+  WEXLO_TRY(const ImageReading reading, read_deep(*loaded.image, context));
+  auto info = image_info(loaded, reading, out.path, context, depth);
+  if (!info) return fail(in_file(std::move(info).error(), out.path));
+  out.image = std::move(*info);
+  out.layers.back().kind = out.image->partition_kind;
+  return {};
 }
 
 }  // namespace
 
-Result<Inspection> inspect(const fs::path& path, const Context& context, Depth depth) {
+Result<Inspection> inspect(const std::string& where, const Context& context, Depth depth,
+                           const Opening& options) {
   std::error_code ignored;
-  if (fs::is_directory(path, ignored)) return inspect_folder(path, context);
-  WEXLO_TRY(const SourcePtr source, open_file(path));
-  WEXLO_TRY(const Identified found, identify(*source));
-  const Format* format = found.format;
-  Inspection out{.path = path.string(), .kind = std::string(format->kind), .size = source->size()};
-  if (format->open_firmware != nullptr) {
-    WEXLO_TRY(const auto firmware, format->open_firmware(source));
-    out.layers = firmware->layers();
-    out.partitions = firmware->partitions();
-    out.build = firmware->build();
-    out.incremental = firmware->incremental();
+  if (fs::is_directory(where, ignored)) return inspect_folder(where, context, depth);
+  WEXLO_TRY(const SourcePtr source, open_input(where, context));
+  Opening opening = options;
+  opening.context = context;
+  WEXLO_TRY(const FirmwarePtr firmware, open_source(source, opening));
+  Inspection out{.path = where, .size = source->size()};
+  if (firmware->single) {
+    const ContentPtr content = firmware->partitions.front().content;
+    const bool plain = firmware->layers.size() == 1;
+    take_over(out, *firmware);
+    if (plain) out.partitions.clear();  // the file is the image
+    if (out.layers.back().kind == "unknown") return out;
+    WEXLO_TRY(const SourcePtr image, content->source(context));
+    WEXLO_TRY(const Identified found, identify(*image));
+    if (found.prefix.size != 0)
+      out.layers.insert(out.layers.end() - 1, {"prefix", std::string(found.prefix.kind)});
+    if (found.format->parse_image == nullptr) return out;
+    WEXLO_TRY(const LoadedImage loaded, load_image(*image));
+    WEXLO_CHECK(add_image(out, loaded, context, depth));
+    if (plain && out.image) out.kind = out.image->partition_kind;
     return out;
   }
-  if (found.prefix.size != 0) out.layers.push_back({"prefix", std::string(found.prefix.kind)});
-  out.layers.push_back({out.kind, ""});
-  if (format->parse_image == nullptr) return out;
-  WEXLO_TRY(const LoadedImage loaded, load_image(*source));
-  WEXLO_TRY(const ImageReading reading, read_deep(*loaded.image, context));
-  auto info = image_info(loaded, reading, path, context, depth);
-  if (!info) return fail(in_file(std::move(info).error(), path.string()));
-  out.image = std::move(*info);
-  out.kind = out.image->partition_kind;
-  out.layers.back().kind = out.kind;
+  look_at_heads(*firmware);
+  if (depth == Depth::Settings) WEXLO_CHECK(look_deep(*firmware, context));
+  take_over(out, *firmware);
   return out;
 }
 

@@ -92,6 +92,8 @@ struct Inspection {
   std::vector<PartitionFacts> partitions;
   BuildFacts build;
   bool incremental = false;
+  std::vector<Group> groups;
+  std::vector<Note> notes;
   std::optional<ImageInfo> image;
   Starts starts;  ///< of a folder: its images together
 };
@@ -103,8 +105,9 @@ enum class Depth {
 
 /// Errors: those of identify, the container and the image; a ramdisk that does not read is no
 /// error here, its part says so.
-[[nodiscard]] Result<Inspection> inspect(const std::filesystem::path& path,
-                                         const Context& context = {}, Depth depth = Depth::Usual);
+/// @param where  a file, a folder or an address
+[[nodiscard]] Result<Inspection> inspect(const std::string& where, const Context& context = {},
+                                         Depth depth = Depth::Usual, const Opening& options = {});
 
 /// All of one image. @param path  its own; may be empty
 [[nodiscard]] Result<ImageInfo> image_info(const LoadedImage& loaded, const ImageReading& reading,

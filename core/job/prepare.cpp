@@ -27,13 +27,13 @@ class Preparation {
   Result<Prepared> run(const fs::path& kit) {
     WEXLO_TRY(OutputFolder folder,
               OutputFolder::create(kit, options_.overwrite, std::string(kKitManifest)));
-    WEXLO_TRY(firmware_, open_firmware(path_));
-    if (firmware_->incremental())
+    WEXLO_TRY(firmware_, open_firmware(path_.string(), {.context = context_}));
+    if (firmware_->incremental)
       return fail({.code = ErrorCode::Unsupported,
                    .message = "an incremental package holds no whole images",
                    .file = path_.string(),
                    .hint = "Take the full package of the build."});
-    out_.build = firmware_->build();
+    out_.build = firmware_->build;
     WEXLO_CHECK(find_target());
     WEXLO_CHECK(patch_all());
     if (auto written = write_kit(folder.path()); !written)
@@ -45,12 +45,18 @@ class Preparation {
  private:
   Status load(const std::string& partition) {
     if (stock(partition) != nullptr) return {};
-    const PartitionFacts* facts = firmware_->find(partition);
-    if (facts == nullptr) return {};
-    WEXLO_TRY(const Blob bytes, read_partition(*firmware_, *facts, kMaxImage, context_));
+    if (!has(partition)) return {};
+    WEXLO_TRY(const PartitionFacts* const facts, firmware_->choose(partition, path_.string()));
+    WEXLO_TRY(const Blob bytes, read_partition(*facts, kMaxImage, context_));
     WEXLO_TRY(LoadedImage image, load_image(bytes, path_.string() + "!" + partition));
     stocks_.push_back({partition, std::move(image)});
     return {};
+  }
+
+  /// By its name, or as the one slot that holds it. Two that answer to it are an error later on.
+  bool has(const std::string& partition) const {
+    const auto one = firmware_->choose(partition, path_.string());
+    return one || one.error().code != ErrorCode::NotFound;
   }
 
   const Stock* stock(std::string_view partition) const {
@@ -84,10 +90,10 @@ class Preparation {
         if (edit.partition.empty()) {
           vbmeta |= edit.on_vbmeta();
           const bool fstab = std::holds_alternative<FstabDropEdit>(edit.what);
-          if (fstab && firmware_->find("vendor_boot") != nullptr) names.insert("vendor_boot");
+          if (fstab && has("vendor_boot")) names.insert("vendor_boot");
           continue;
         }
-        if (firmware_->find(edit.partition) == nullptr)
+        if (!has(edit.partition))
           return fail({.code = ErrorCode::NoMatch,
                        .message = fmt::format("recipe {} edits partition {}, which this firmware "
                                               "does not have",
@@ -97,7 +103,7 @@ class Preparation {
         names.insert(edit.partition);
       }
     }
-    if (vbmeta && firmware_->find("vbmeta") == nullptr)
+    if (vbmeta && !has("vbmeta"))
       return fail({.code = ErrorCode::NoMatch,
                    .message = "a recipe sets vbmeta flags, and this firmware has no vbmeta",
                    .file = path_.string(),
@@ -106,7 +112,7 @@ class Preparation {
     names.erase("vbmeta");
     std::vector<std::string> order{out_.target.partition};
     order.insert(order.end(), names.begin(), names.end());
-    if (firmware_->find("vbmeta") != nullptr) order.emplace_back("vbmeta");
+    if (has("vbmeta")) order.emplace_back("vbmeta");
     return order;
   }
 
@@ -139,7 +145,7 @@ class Preparation {
   Status judge(const PreparedImage& image) {
     for (const std::string& note : image.patched.notes)
       out_.findings.push_back({"note", "verified-boot", note, image.partition});
-    const std::uint64_t room = firmware_->find(image.partition)->size;
+    const std::uint64_t room = stock(image.partition)->image.bytes.size();
     if (image.flashed && image.patched.bytes.size() > room)
       out_.findings.push_back(
           {"warning", "partition-size-unknown",
@@ -208,7 +214,7 @@ class Preparation {
   fs::path path_;
   const PrepareOptions& options_;
   const Context& context_;
-  std::unique_ptr<Firmware> firmware_;
+  FirmwarePtr firmware_;
   std::vector<Stock> stocks_;
   Prepared out_;
 };

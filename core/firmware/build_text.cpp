@@ -1,0 +1,203 @@
+#include "firmware/build_text.hpp"
+
+#include <algorithm>
+#include <charconv>
+#include <map>
+
+#include "archive/bundle.hpp"
+#include "verified/vbmeta.hpp"
+
+namespace wexlo {
+namespace {
+
+constexpr std::string_view kMetadata = "META-INF/com/android/metadata";
+constexpr std::string_view kScript = "META-INF/com/google/android/updater-script";
+constexpr std::uint64_t kMaxStreamed = 32u << 20;
+constexpr std::string_view kDemands = "android-info.txt";
+
+template <class F>
+void each_line(std::string_view text, F&& take) {
+  while (!text.empty()) {
+    const std::size_t end = std::min(text.find('\n'), text.size());
+    std::string_view line = text.substr(0, end);
+    text.remove_prefix(std::min(end + 1, text.size()));
+    while (line.ends_with('\r') || line.ends_with(' '))
+      line.remove_suffix(1);
+    if (!line.empty()) take(line);
+  }
+}
+
+/// `key=value` lines.
+std::map<std::string, std::string, std::less<>> key_values(std::string_view text) {
+  std::map<std::string, std::string, std::less<>> out;
+  each_line(text, [&](std::string_view line) {
+    const std::size_t equals = line.find('=');
+    if (equals != line.npos && line[0] != '#')
+      out.emplace(line.substr(0, equals), line.substr(equals + 1));
+  });
+  return out;
+}
+
+/// The first of several keys that is there.
+std::string first_of(const std::map<std::string, std::string, std::less<>>& values,
+                     std::initializer_list<std::string_view> keys) {
+  for (const std::string_view key : keys)
+    if (const auto at = values.find(key); at != values.end() && !at->second.empty())
+      return at->second;
+  return {};
+}
+
+void read_metadata(std::string_view text, BuildText& out) {
+  const auto values = key_values(text);
+  out.over_the_air = true;
+  out.build.fingerprint = first_of(values, {"post-build"});
+  out.build.incremental = first_of(values, {"post-build-incremental"});
+  out.build.device = first_of(values, {"pre-device"});
+  out.build.patch_level = first_of(values, {"post-security-patch-level"});
+  out.build.sdk_level = first_of(values, {"post-sdk-level"});
+  out.build.base = first_of(values, {"pre-build"});
+  out.incremental = values.contains("pre-build-incremental");
+  if (!out.incremental) out.build.base.clear();
+  const std::string time = first_of(values, {"post-timestamp"});
+  std::uint64_t seconds = 0;
+  if (std::from_chars(time.data(), time.data() + time.size(), seconds).ec == std::errc() &&
+      !time.empty())
+    out.build.timestamp = seconds;
+  for (const char* key : {"ota-wipe", "ota-downgrade", "spl-downgrade"})
+    if (const std::string value = first_of(values, {key}); value == "yes")
+      out.build.demands.push_back(std::string(key) + "=yes");
+}
+
+/// `require NAME=V1|V2`, `require-for-product:P NAME=V`, `reject NAME=V`.
+void read_demands(std::string_view text, BuildText& out) {
+  each_line(text, [&](std::string_view line) {
+    if (line.starts_with('#')) return;
+    out.build.demands.emplace_back(line.substr(0, 300));
+    if (!line.starts_with("require ")) return;
+    line.remove_prefix(8);
+    const std::size_t equals = line.find('=');
+    if (equals == line.npos) return;
+    const std::string_view name = line.substr(0, equals);
+    const std::string value(line.substr(equals + 1));
+    if (name == "board" || name == "product") out.build.device = value;
+    if (name == "version-baseband") out.build.baseband = value;
+    if (name == "version-bootloader") out.build.bootloader = value;
+  });
+}
+
+void read_properties(std::string_view text, BuildText& out) {
+  const auto values = key_values(text);
+  out.build.fingerprint =
+      first_of(values, {"ro.build.fingerprint", "ro.system.build.fingerprint",
+                        "ro.vendor.build.fingerprint", "ro.bootimage.build.fingerprint"});
+  out.build.device = first_of(values, {"ro.product.device", "ro.product.system.device",
+                                       "ro.product.vendor.device", "ro.build.product"});
+  out.build.patch_level =
+      first_of(values, {"ro.build.version.security_patch", "ro.vendor.build.security_patch"});
+  out.build.incremental = first_of(values, {"ro.build.version.incremental"});
+  out.build.region =
+      first_of(values, {"ro.product.locale.region", "ro.boot.hwc", "ro.csc.sales_code"});
+  out.build.baseband = first_of(values, {"gsm.version.baseband", "ro.build.expect.baseband"});
+  out.build.bootloader = first_of(values, {"ro.bootloader", "ro.build.expect.bootloader"});
+}
+
+/// A script of an older package asks for the phone it is made for.
+void read_script(std::string_view text, BuildText& out) {
+  out.over_the_air = true;
+  for (const std::string_view key : {"ro.product.device", "ro.build.product"}) {
+    const std::size_t at = text.find(key);
+    if (at == text.npos) continue;
+    const std::size_t equals = text.find("==", at);
+    if (equals == text.npos || equals - at > 60) continue;
+    const std::size_t open = text.find('"', equals);
+    if (open == text.npos || open - equals > 4) continue;
+    const std::size_t close = text.find('"', open + 1);
+    if (close == text.npos || close - open > 64) continue;
+    out.build.device = text.substr(open + 1, close - open - 1);
+    return;
+  }
+}
+
+void take_properties(const Image& vbmeta, BuildFacts& build) {
+  const auto all = verified::descriptors(vbmeta);
+  if (!all) return;
+  for (const verified::Descriptor& one : *all) {
+    const auto* property = std::get_if<verified::PropertyDescriptor>(&one.value);
+    if (property == nullptr || !property->key.starts_with("com.android.build.")) continue;
+    if (property->key.ends_with(".fingerprint") && build.fingerprint.empty())
+      build.fingerprint = property->value;
+    if (property->key.ends_with(".security_patch") && build.patch_level.empty())
+      build.patch_level = property->value;
+  }
+}
+
+/// The struct in a partition of its own, or the one that its footer points at; a few KiB are read.
+/// @param shared  the stream that it comes out of holds others, too
+std::optional<Bytes> vbmeta_of(const PartitionFacts& partition, bool shared) {
+  const Context context;
+  const auto start = partition.content->head(verified::kMaxVbmeta);
+  if (start && verified::looks_like_vbmeta(*start)) return *start;
+  // Where the end costs as much as all of it, it is looked at in small ones only.
+  if (partition.content->parallel()) return std::nullopt;
+  if (partition.content->stream() != nullptr && (shared || partition.size > kMaxStreamed))
+    return std::nullopt;
+  const auto source = partition.content->source(context);
+  if (!source || (*source)->size() < verified::kFooterSize) return std::nullopt;
+  const std::uint64_t at = (*source)->size() - verified::kFooterSize;
+  const auto footer = read_some(**source, at, verified::kFooterSize);
+  if (!footer || !as_text(*footer).starts_with(verified::kFooterMagic)) return std::nullopt;
+  constexpr std::size_t kOffsetAt = 20, kSizeAt = 28;
+  const auto offset = load<std::uint64_t, std::endian::big>(footer->data() + kOffsetAt);
+  const auto size = load<std::uint64_t, std::endian::big>(footer->data() + kSizeAt);
+  if (size > kHeadBudget || offset > at || size > at - offset) return std::nullopt;
+  const auto bytes = read_some(**source, offset, size);
+  return bytes ? std::optional(*bytes) : std::nullopt;
+}
+
+}  // namespace
+
+bool is_build_text(std::string_view path) {
+  const std::string_view name = base_name(path);
+  return path.ends_with(kMetadata) || path.ends_with(kScript) || name == kDemands ||
+         name.ends_with(".prop");
+}
+
+BuildText read_build_text(std::string_view path, std::string_view text) {
+  BuildText out;
+  if (path.ends_with(kMetadata))
+    read_metadata(text, out);
+  else if (path.ends_with(kScript))
+    read_script(text, out);
+  else if (base_name(path) == kDemands)
+    read_demands(text, out);
+  else
+    read_properties(text, out);
+  return out;
+}
+
+void facts_from_images(Firmware& firmware) {
+  // In the order of trust: what vouches for the system first.
+  constexpr std::string_view kSpeaking[] = {"vbmeta_system", "vbmeta",      "init_boot",
+                                            "boot",          "vendor_boot", "recovery"};
+  for (const std::string_view wanted : kSpeaking)
+    for (const PartitionFacts& one : firmware.partitions) {
+      if (!firmware.build.fingerprint.empty() && !firmware.build.patch_level.empty()) break;
+      const std::string_view suffix = slot_suffix(one.name);
+      if (std::string_view(one.name).substr(0, one.name.size() - suffix.size()) != wanted) continue;
+      const bool shared = std::ranges::any_of(firmware.partitions, [&](const auto& other) {
+        return &other != &one && other.content->stream() == one.content->stream();
+      });
+      const auto bytes = vbmeta_of(one, shared);
+      if (!bytes) continue;
+      if (const auto vbmeta = verified::parse_vbmeta(Blob(*bytes)))
+        take_properties(*vbmeta, firmware.build);
+    }
+  // `maker/product/device:…`
+  const std::string& print = firmware.build.fingerprint;
+  const std::size_t colon = print.find(':');
+  if (!firmware.build.device.empty() || colon == print.npos) return;
+  const std::size_t slash = print.find_last_of('/', colon);
+  if (slash != print.npos) firmware.build.device = print.substr(slash + 1, colon - slash - 1);
+}
+
+}  // namespace wexlo

@@ -1,0 +1,21 @@
+#pragma once
+/// What the small text files of a package say of its build.
+
+#include "firmware/firmware.hpp"
+
+namespace wexlo {
+
+/// Whether a member of that name is worth reading, and reads it. Nothing in them is an error.
+[[nodiscard]] bool is_build_text(std::string_view path);
+struct BuildText {
+  BuildFacts build;
+  bool incremental = false;
+  bool over_the_air = false;  ///< the package is an over-the-air one
+};
+[[nodiscard]] BuildText read_build_text(std::string_view path, std::string_view text);
+
+/// Fingerprint and patch level out of the verified-boot properties of the images, where the package
+/// itself does not say them. Reads a few KiB of each.
+void facts_from_images(Firmware& firmware);
+
+}  // namespace wexlo

@@ -1,0 +1,26 @@
+#pragma once
+/// What the names of a package's files say: partition, compression, place in a numbered set.
+
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "codec/codec.hpp"
+
+namespace wexlo {
+
+struct FileName {
+  std::string partition;  ///< fit for a file name
+  bool image = false;     ///< its ending is one of images
+  bool archive = false;   ///< its ending is one of packages inside packages
+  /// By the ending, for formats that have no magic.
+  std::optional<Compression> packed;
+  /// A piece of a set: `NAME.img_sparsechunk.3`, `NAME.part-3`, `NAME_3.img`, `NAME.img.3`.
+  std::optional<unsigned> number;
+  bool number_is_sure = false;  ///< a word beside the number, or a number as the ending
+};
+
+/// @param path  of a file in a package, or a file's own
+[[nodiscard]] FileName read_file_name(std::string_view path);
+
+}  // namespace wexlo

@@ -1,0 +1,470 @@
+#include "firmware/package.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <map>
+#include <set>
+
+#include "codec/unpacked.hpp"
+#include "firmware/build_text.hpp"
+#include "firmware/file_names.hpp"
+#include "firmware/formats.hpp"
+#include "firmware/listed_content.hpp"
+#include "firmware/listing_index.hpp"
+#include "firmware/sparse.hpp"
+#include "firmware/super.hpp"
+#include "firmware/transfer_list.hpp"
+
+namespace wexlo {
+namespace {
+
+constexpr std::uint64_t kMaxText = 4u << 20;
+constexpr std::size_t kMaxProbed = 300;  ///< files that are looked into when no name tells
+constexpr std::size_t kMaxPartitions = 4096;
+constexpr std::string_view kPayload = "payload.bin";
+
+class PackageReader {
+ public:
+  PackageReader(const Bundle& bundle, const Opening& opening)
+      : bundle_(bundle), opening_(opening), used_(bundle.items.size()), listings_(bundle) {}
+
+  Result<FirmwarePtr> read(Layer layer) {
+    if (opening_.depth > kMaxDepth)
+      return fail({.code = ErrorCode::LimitExceeded,
+                   .message = "packages are nested too deep",
+                   .file = bundle_.name,
+                   .expected = fmt::format("at most {} shells", kMaxDepth),
+                   .hint = "No stock firmware is: do not trust this file."});
+    WEXLO_CHECK(check_paths(bundle_));
+    out_->layers.push_back(std::move(layer));
+    out_->kind = out_->layers.front().kind;
+    // What tells most comes first, and takes its files away from the next.
+    using Step = Status (PackageReader::*)();
+    for (const Step step :
+         {&PackageReader::texts, &PackageReader::listings, &PackageReader::transfer_lists,
+          &PackageReader::images, &PackageReader::archives, &PackageReader::unnamed})
+      WEXLO_CHECK((this->*step)());
+    versions();
+    if (out_->partitions.empty()) return fail(nothing());
+    if (out_->partitions.size() > kMaxPartitions)
+      return fail({.code = ErrorCode::LimitExceeded,
+                   .message = "too many partitions",
+                   .file = bundle_.name,
+                   .expected = fmt::format("at most {}", kMaxPartitions)});
+    return std::move(out_);
+  }
+
+ private:
+  Error nothing() const {
+    return {.code = ErrorCode::Unsupported,
+            .message = "nothing in it is known as a partition",
+            .file = bundle_.name,
+            .expected = "payload.bin, images, a transfer list, or packages with such",
+            .found = fmt::format("{} files", bundle_.items.size()),
+            .hint = "If the images are packed in another way, unpack them and give the folder."};
+  }
+
+  std::string name_of(const Item& item) const { return bundle_.name + "!" + item.path; }
+
+  const Item* find(std::string_view path) const {
+    const auto at = std::ranges::find(bundle_.items, path, &Item::path);
+    return at == bundle_.items.end() ? nullptr : &*at;
+  }
+  void use(const Item& item) {
+    used_[static_cast<std::size_t>(&item - bundle_.items.data())] = true;
+  }
+  bool used(const Item& item) const {
+    return used_[static_cast<std::size_t>(&item - bundle_.items.data())];
+  }
+
+  Result<Bytes> text_of(const Item& item) const {
+    WEXLO_TRY(const SourcePtr source, item.open(opening_.context));
+    WEXLO_TRY(const Blob bytes, read_all(*source, kMaxText));
+    return to_bytes(bytes.view());
+  }
+
+  /// The small files that tell of the build. What does not read tells nothing.
+  Status texts() {
+    for (const Item& item : bundle_.items) {
+      if (!is_build_text(item.path) || item.size > kMaxText) continue;
+      WEXLO_TRY(const Bytes raw, text_of(item));
+      const BuildText text = read_build_text(item.path, as_text(raw));
+      out_->build.merge(text.build);
+      out_->incremental |= text.incremental;
+      over_the_air_ |= text.over_the_air;
+      use(item);
+    }
+    return {};
+  }
+
+  Status listings() {
+    for (const Item& item : bundle_.items) {
+      if (used(item) || !may_be_listing(item.path) || item.size > kMaxText) continue;
+      if (item.path.starts_with("META-INF/")) continue;
+      WEXLO_CHECK(check_stop(opening_.context));
+      WEXLO_TRY(const Bytes raw, text_of(item));
+      const std::size_t rows = listings_.add(item, as_text(raw), out_->build);
+      if (rows == 0) continue;
+      use(item);
+      out_->layers.front().detail += fmt::format(", {} with {} rows", base_name(item.path), rows);
+    }
+    return {};
+  }
+
+  Status transfer_lists() {
+    constexpr std::string_view kEnd = ".transfer.list";
+    for (const Item& item : bundle_.items) {
+      if (!item.path.ends_with(kEnd)) continue;
+      const std::string stem = item.path.substr(0, item.path.size() - kEnd.size());
+      const Item* data = nullptr;
+      for (const char* end :
+           {".new.dat", ".new.dat.br", ".new.dat.xz", ".new.dat.lzma", ".new.dat.gz"})
+        if (data == nullptr) data = find(stem + end);
+      if (data == nullptr) continue;
+      WEXLO_CHECK(add_transfer(item, *data, std::string(base_name(stem))));
+      if (const Item* patches = find(stem + ".patch.dat")) use(*patches);
+      over_the_air_ = true;
+    }
+    return {};
+  }
+
+  Status add_transfer(const Item& list, const Item& data, const std::string& name) {
+    WEXLO_CHECK(check_partition_name(name));
+    WEXLO_TRY(const Bytes raw, text_of(list));
+    WEXLO_TRY(TransferPlan plan, read_transfer_list(as_text(raw), name_of(list)));
+    WEXLO_TRY(SourcePtr source, data.open(opening_.context));
+    std::uint64_t total = 0;
+    for (const auto& [begin, end] : plan.ranges)
+      total += end - begin;
+    if (const auto packed = read_file_name(data.path).packed) {
+      // The list says how much data there is: nothing is unpacked to count it.
+      WEXLO_TRY(source, open_unpacked({.source = source, .kind = *packed, .size = total},
+                                      opening_.context));
+    } else {
+      WEXLO_TRY(Unwrapped inner, unwrap(source, std::nullopt, opening_.deeper()));
+      source = inner.source;
+    }
+    out_->incremental |= !plan.foreign.empty();
+    const std::uint64_t size = plan.size;
+    add({.name = name,
+         .size = size,
+         .stored_size = data.stored_size,
+         .from = data.path,
+         .content = transfer_content(std::move(plan), std::move(source))});
+    use(list);
+    use(data);
+    return {};
+  }
+
+  void add(PartitionFacts facts) { out_->partitions.push_back(std::move(facts)); }
+
+  bool is_image(const Item& item) const {
+    return !used(item) && item.size > 0 && !item.path.starts_with("META-INF/") &&
+           base_name(item.path) != kPayload &&
+           (read_file_name(item.path).image || listings_.name_of(item));
+  }
+
+  /// Files of images, numbered ones together.
+  Status images() {
+    std::map<std::string, std::vector<const Item*>> sets;
+    std::vector<const Item*> alone;
+    for (const Item& item : bundle_.items) {
+      if (!is_image(item) || read_file_name(item.path).archive) continue;
+      const FileName file = read_file_name(item.path);
+      const std::string folder =
+          item.path.substr(0, item.path.size() - base_name(item.path).size());
+      if (file.number)
+        sets[folder + set_name(item, file)].push_back(&item);
+      else
+        alone.push_back(&item);
+    }
+    for (auto& [key, items] : sets) {
+      WEXLO_TRY(const bool joined, add_set(items));
+      if (!joined) alone.insert(alone.end(), items.begin(), items.end());
+    }
+    std::ranges::sort(alone);
+    for (const Item* item : alone)
+      WEXLO_CHECK(add_image(*item));
+    return {};
+  }
+
+  /// What the pieces of one set have in common.
+  std::string set_name(const Item& item, const FileName& file) const {
+    std::string name = listings_.name_of(item).value_or(file.partition);
+    if (!file.number_is_sure && name == file.partition) {
+      while (!name.empty() && std::isdigit(static_cast<unsigned char>(name.back())))
+        name.pop_back();
+      if (!name.empty()) name.pop_back();
+    }
+    return name;
+  }
+
+  /// Joins a numbered set; false: they are no set.
+  Result<bool> add_set(std::vector<const Item*> items) {
+    const auto number = [](const Item* item) { return *read_file_name(item->path).number; };
+    std::ranges::sort(items, {}, number);
+    const FileName first = read_file_name(items.front()->path);
+    std::vector<SourcePtr> sources;
+    bool all_sparse = true;
+    std::vector<StoredFile> stored;
+    std::uint64_t stored_size = 0;
+    for (const Item* item : items) {
+      WEXLO_TRY(SourcePtr source, item->open(opening_.context));
+      if (auto promises = listings_.promises_of(*item); !promises.empty())
+        stored.push_back({source, std::move(promises)});
+      // Only what packs it is taken off: a sparse piece stays one.
+      while (true) {
+        WEXLO_TRY(const Bytes start, read_some(*source, 0, kProbeSize));
+        const Format* format = find_format(start);
+        all_sparse &= format != nullptr && format->kind == "sparse"
+                          ? true
+                          : format != nullptr && format->unwrap != nullptr;
+        if (format == nullptr || format->unwrap == nullptr || format->kind == "sparse") break;
+        WEXLO_TRY(source, format->unwrap(source, opening_));
+      }
+      sources.push_back(std::move(source));
+      stored_size += item->stored_size;
+    }
+    const bool sure = first.number_is_sure;
+    if (!all_sparse && (!sure || items.size() < 2)) return false;
+    if (all_sparse && !sure && items.size() < 2) return false;
+    const std::string name = set_name(*items.front(), first);
+    for (std::size_t i = 1; i < items.size(); ++i) {
+      if (number(items[i]) == number(items[i - 1]) + 1) continue;
+      return fail({.code = ErrorCode::NotFound,
+                   .message = fmt::format("a piece of {} is missing, or there twice", name),
+                   .file = bundle_.name,
+                   .expected = fmt::format("number {} after {}", number(items[i - 1]) + 1,
+                                           base_name(items[i - 1]->path)),
+                   .found = std::string(base_name(items[i]->path)),
+                   .hint = "Fetch the package again; all pieces belong into one folder."});
+    }
+    const std::string shown = fmt::format("{} ({} pieces)", items.front()->path, items.size());
+    SourcePtr whole;
+    if (all_sparse) {
+      WEXLO_TRY(whole, open_sparse_set(sources, bundle_.name + "!" + items.front()->path));
+    } else {
+      std::vector<Piece> pieces;
+      for (const SourcePtr& source : sources)
+        pieces.push_back({source, 0, source->size()});
+      WEXLO_TRY(whole, open_joined(std::move(pieces), bundle_.name + "!" + items.front()->path));
+    }
+    for (const Item* item : items)
+      use(*item);
+    WEXLO_CHECK(add_content(name, whole, shown, stored_size, std::move(stored),
+                            all_sparse ? "sparse" : ""));
+    return true;
+  }
+
+  /// One damaged or locked file does not hide the others: it is told to who wants it.
+  Status add_unreadable(const Item& item, const std::string& name, Error why) {
+    if (why.code == ErrorCode::Interrupted || why.code == ErrorCode::Io)
+      return fail(std::move(why));
+    out_->note("unreadable-file", fmt::format("{} does not read: {}", item.path, describe(why)));
+    add({.name = name,
+         .size = item.size,
+         .stored_size = item.stored_size,
+         .from = item.path,
+         .content = unreadable(std::move(why))});
+    return {};
+  }
+
+  Status add_image(const Item& item) {
+    WEXLO_CHECK(check_stop(opening_.context));
+    const FileName file = read_file_name(item.path);
+    const std::string name = listings_.name_of(item).value_or(part_name(file));
+    use(item);
+    auto opened = item.open(opening_.context);
+    if (!opened) return add_unreadable(item, name, std::move(opened).error());
+    const SourcePtr source = *opened;
+    auto inner = unwrap(source, file.packed, opening_.deeper());
+    if (!inner) return add_unreadable(item, name, std::move(inner).error());
+    if (inner->format != nullptr && inner->format->open != nullptr) {
+      const std::string_view kind = inner->format->kind;
+      if (kind != "super" && kind != "super-empty" && kind != "gpt") {
+        WEXLO_TRY(FirmwarePtr nested, nested_of(*inner));
+        return nested ? take(std::move(nested), item.path) : Status();
+      }
+    }
+    if (listings_.has_slices(item)) return add_slices(item, inner->source);
+    std::vector<StoredFile> stored;
+    if (auto promises = listings_.promises_of(item); !promises.empty())
+      stored.push_back({source, std::move(promises)});
+    std::string layers;
+    for (const Layer& layer : inner->layers)
+      layers += (layers.empty() ? "" : " > ") + layer.kind;
+    return add_content(name, inner->source, item.path, item.stored_size, std::move(stored), layers);
+  }
+
+  /// `bootloader-gnomon-1.2.img` beside the zip of the images: the name ends at the first dash.
+  std::string part_name(const FileName& file) {
+    for (const std::string_view known : {"bootloader", "radio"}) {
+      if (!file.partition.starts_with(std::string(known) + "-")) continue;
+      (known == "radio" ? radio_ : bootloader_) = file.partition.substr(known.size() + 1);
+      return std::string(known);
+    }
+    return file.partition;
+  }
+
+  Status add_content(const std::string& name, const SourcePtr& whole, const std::string& from,
+                     std::uint64_t stored_size, std::vector<StoredFile> stored,
+                     const std::string& layers) {
+    // A plain file is what the listing speaks of: its digest is counted while it is read.
+    std::vector<Promise> promises;
+    if (stored.size() == 1 && stored.front().source == whole) {
+      promises = std::move(stored.front().promises);
+      stored.clear();
+    }
+    std::string sha256;
+    if (const auto at = std::ranges::find(promises, DigestKind::Sha256, &Promise::kind);
+        at != promises.end())
+      sha256 = at->hex;
+    ContentPtr content = content_of(whole, std::move(promises));
+    if (!stored.empty())
+      content = listed_content(std::move(content), std::move(stored));
+    add({.name = name,
+         .size = whole->size(),
+         .stored_size = stored_size,
+         .sha256 = std::move(sha256),
+         .from = from,
+         .detail = layers,
+         .content = std::move(content)});
+    WEXLO_TRY(const Bytes start, read_some(*whole, 0, kProbeSize));
+    if (looks_like_super(start)) return add_logical(name, whole, from);
+    return {};
+  }
+
+  /// The logical partitions behind one that was just added.
+  Status add_logical(const std::string& name, const SourcePtr& whole, const std::string& from) {
+    const DeviceFinder devices = [this](const std::string& wanted) -> Result<SourcePtr> {
+      for (const Item& item : bundle_.items) {
+        const FileName file = read_file_name(item.path);
+        if (!file.image || file.partition != wanted) continue;
+        WEXLO_TRY(SourcePtr source, item.open(opening_.context));
+        WEXLO_TRY(Unwrapped inner, unwrap(std::move(source), file.packed, opening_.deeper()));
+        return inner.source;
+      }
+      return fail({.code = ErrorCode::NotFound, .message = "no such file", .file = wanted});
+    };
+    auto logical = open_super_with(whole, devices);
+    if (!logical) {
+      out_->note("super-unreadable",
+                 fmt::format("{} does not read: {}", from, describe(logical.error())));
+      return {};
+    }
+    for (PartitionFacts& one : (*logical)->partitions)
+      one.inside = name;
+    return take(std::move(*logical), from);
+  }
+
+  /// What the names of bootloader and radio say, where no text does: without the device's name.
+  void versions() {
+    const auto put = [&](std::string& into, std::string version) {
+      const std::string device = out_->build.device + "-";
+      if (version.starts_with(device)) version.erase(0, device.size());
+      if (into.empty()) into = version;
+    };
+    put(out_->build.baseband, radio_);
+    put(out_->build.bootloader, bootloader_);
+  }
+
+  Status add_slices(const Item& item, const SourcePtr& whole) {
+    for (const ListingRow& row : listings_.rows_of(item)) {
+      WEXLO_TRY(SourcePtr window,
+                open_window(whole, *row.start, *row.length, name_of(item) + "!" + row.partition));
+      add({.name = row.partition,
+           .size = *row.length,
+           .stored_size = *row.length,
+           .from = item.path,
+           .content = content_of(std::move(window))});
+    }
+    return {};
+  }
+
+  /// Packages inside this one.
+  Status archives() {
+    for (const Item& item : bundle_.items) {
+      const FileName file = read_file_name(item.path);
+      const bool payload = base_name(item.path) == kPayload;
+      if (used(item) || !(file.archive || payload) || item.size == 0) continue;
+      WEXLO_CHECK(check_stop(opening_.context));
+      WEXLO_TRY(const SourcePtr source, item.open(opening_.context));
+      WEXLO_TRY(Unwrapped inner, unwrap(source, file.packed, opening_.deeper()));
+      if (inner.format == nullptr || inner.format->open == nullptr) continue;
+      use(item);
+      if (inner.format->kind == "payload") over_the_air_ = true;
+      WEXLO_TRY(FirmwarePtr nested, nested_of(inner));
+      if (!nested) continue;
+      nested->layers.insert(nested->layers.begin(), inner.layers.begin(), inner.layers.end());
+      WEXLO_CHECK(take(std::move(nested), payload ? "" : item.path));
+    }
+    if (over_the_air_ && out_->kind == "zip") out_->kind = "ota-zip";
+    return {};
+  }
+
+  /// nullptr: a package without partitions, e.g. one of apps.
+  Result<FirmwarePtr> nested_of(const Unwrapped& inner) {
+    Opening deeper = opening_.deeper();
+    if (!out_->build.base.empty()) deeper.base_build = out_->build.base;
+    auto nested = inner.format->open(inner.source, deeper);
+    if (nested) return nested;
+    if (nested.error().code != ErrorCode::Unsupported ||
+        !nested.error().message.starts_with("nothing in it"))
+      return nested;
+    return FirmwarePtr();
+  }
+
+  /// Files that no name gives away: looked into when nothing else was found.
+  Status unnamed() {
+    if (!out_->partitions.empty()) return {};
+    std::size_t probed = 0;
+    for (const Item& item : bundle_.items) {
+      if (used(item) || item.size < 512 || item.path.starts_with("META-INF/")) continue;
+      if (++probed > kMaxProbed) break;
+      auto source = item.open(opening_.context);
+      if (!source) continue;
+      const auto start = read_some(**source, 0, kProbeSize);
+      const Format* format = start ? find_format(*start) : nullptr;
+      if (format == nullptr || format->kind == "dtb") continue;
+      WEXLO_CHECK(add_image(item));
+    }
+    return {};
+  }
+
+  Status take(FirmwarePtr nested, const std::string& path) {
+    for (PartitionFacts& one : nested->partitions) {
+      if (one.from.empty())
+        one.from = path;
+      else if (!path.empty() && one.from != path)
+        one.from = path + "!" + one.from;
+      add(std::move(one));
+    }
+    // The way down is told of the first package inside; of all others that they are there.
+    if (!told_)
+      out_->layers.insert(out_->layers.end(), nested->layers.begin(), nested->layers.end());
+    told_ = true;
+    out_->build.merge(nested->build);
+    out_->incremental |= nested->incremental;
+    std::ranges::move(nested->groups, std::back_inserter(out_->groups));
+    std::ranges::move(nested->notes, std::back_inserter(out_->notes));
+    return {};
+  }
+
+  const Bundle& bundle_;
+  const Opening& opening_;
+  std::vector<bool> used_;
+  FirmwarePtr out_ = std::make_unique<Firmware>();
+  ListingIndex listings_;
+  std::string radio_, bootloader_;  ///< what their file names say behind the first dash
+  bool over_the_air_ = false, told_ = false;
+};
+
+}  // namespace
+
+Result<FirmwarePtr> open_package(const Bundle& bundle, Layer layer, const Opening& opening) {
+  return PackageReader(bundle, opening).read(std::move(layer));
+}
+
+}  // namespace wexlo

@@ -1,0 +1,365 @@
+#include "firmware/super.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace wexlo {
+namespace {
+
+constexpr std::uint32_t kGeometryMagic = 0x616C4467, kHeaderMagic = 0x414C5030;
+constexpr std::uint64_t kReserved = 4096, kGeometrySize = 4096, kSector = 512;
+constexpr std::size_t kGeometryStruct = 52, kHeader = 128, kHeaderLong = 256;
+constexpr std::size_t kSumSize = 32, kNameSize = 36;
+constexpr std::uint32_t kMaxMetadata = 16u << 20, kMaxSlots = 64;
+constexpr std::uint16_t kMajor = 10;
+constexpr std::uint64_t kMaxPartition = std::uint64_t{1} << 44;
+enum : std::uint32_t { SlotSuffixed = 2, GroupSlotSuffixed = 1, Linear = 0, Zero = 1 };
+
+template <class T>
+T le(View at, std::size_t offset) {
+  return load<T, std::endian::little>(at.data() + offset);
+}
+
+struct Geometry {
+  std::uint32_t metadata_size = 0, slots = 0;
+};
+
+Error wrong(std::string message, std::uint64_t at, std::string expected, std::string found) {
+  return {.code = ErrorCode::Corrupt,
+          .message = std::move(message),
+          .offset = at,
+          .expected = std::move(expected),
+          .found = std::move(found)};
+}
+
+/// A structure's sum counts its own 32 bytes as zero.
+bool sum_is_true(View bytes, std::size_t sum_at) {
+  Bytes copy = to_bytes(bytes);
+  std::fill_n(copy.begin() + static_cast<std::ptrdiff_t>(sum_at), kSumSize, std::byte{0});
+  return equal(digest(DigestKind::Sha256, copy), bytes.subspan(sum_at, kSumSize));
+}
+
+Result<Geometry> read_geometry(const Source& source, std::uint64_t at) {
+  WEXLO_TRY(const Bytes raw, read_some(source, at, kGeometryStruct));
+  WEXLO_TRY(const View view, slice(raw, 0, kGeometryStruct, "geometry"));
+  if (le<std::uint32_t>(view, 0) != kGeometryMagic)
+    return fail(wrong("no geometry here", at, hex_value(kGeometryMagic),
+                      hex_value(le<std::uint32_t>(view, 0))));
+  const auto struct_size = le<std::uint32_t>(view, 4);
+  if (struct_size < kGeometryStruct || struct_size > kGeometrySize)
+    return fail(wrong("the geometry's struct_size is out of range", at + 4, "52",
+                      fmt::format("{}", struct_size)));
+  WEXLO_TRY(const Bytes whole, read_some(source, at, struct_size));
+  if (whole.size() < struct_size || !sum_is_true(whole, 8))
+    return fail(wrong("the geometry's checksum is not true", at + 8, "", ""));
+  const Geometry out{le<std::uint32_t>(view, 40), le<std::uint32_t>(view, 44)};
+  if (out.metadata_size == 0 || out.metadata_size % kSector != 0 ||
+      out.metadata_size > kMaxMetadata || out.slots == 0 || out.slots > kMaxSlots)
+    return fail(wrong("the geometry's metadata size or slot count is out of range", at + 40,
+                      "a multiple of 512, and 1 to 64 slots",
+                      fmt::format("{} bytes, {} slots", out.metadata_size, out.slots)));
+  return out;
+}
+
+/// Header and tables of one metadata copy, checked; rows are looked at by table.
+struct Metadata {
+  Bytes header, tables;
+  std::uint16_t minor = 0;
+  std::uint64_t at = 0;
+
+  struct Table {
+    std::uint64_t offset = 0;
+    std::uint32_t count = 0, entry = 0;
+  };
+  Table table(std::size_t index) const {
+    const std::size_t at_field = 80 + index * 12;
+    return {le<std::uint32_t>(header, at_field), le<std::uint32_t>(header, at_field + 4),
+            le<std::uint32_t>(header, at_field + 8)};
+  }
+  View row(const Table& of, std::uint32_t index) const {
+    return View(tables).subspan(static_cast<std::size_t>(of.offset) + std::size_t{index} * of.entry,
+                                of.entry);
+  }
+};
+enum TableIndex : std::size_t { Partitions, Extents, Groups, Devices };
+constexpr std::uint32_t kEntrySize[] = {52, 24, 48, 64};
+
+Status check_tables(const Metadata& metadata) {
+  for (const std::size_t index : {Partitions, Extents, Groups, Devices}) {
+    const Metadata::Table table = metadata.table(index);
+    const std::uint64_t bytes = std::uint64_t{table.count} * table.entry;
+    if (table.count != 0 && table.entry < kEntrySize[index])
+      return fail(wrong("a table's entry_size is too small", metadata.at + 88 + index * 12,
+                        fmt::format("{}", kEntrySize[index]), fmt::format("{}", table.entry)));
+    if (table.offset > metadata.tables.size() || bytes > metadata.tables.size() - table.offset)
+      return fail(wrong("a table lies outside the metadata", metadata.at + 80 + index * 12,
+                        fmt::format("{} bytes", metadata.tables.size()),
+                        fmt::format("{} bytes from {}", bytes, table.offset)));
+  }
+  return {};
+}
+
+Result<Metadata> read_metadata(const Source& source, std::uint64_t at, std::uint32_t most) {
+  Metadata out{.at = at};
+  WEXLO_TRY(const Bytes start, read_some(source, at, kHeader));
+  WEXLO_TRY(const View view, slice(start, 0, kHeader, "metadata header"));
+  if (le<std::uint32_t>(view, 0) != kHeaderMagic)
+    return fail(wrong("no metadata here", at, hex_value(kHeaderMagic),
+                      hex_value(le<std::uint32_t>(view, 0))));
+  const auto major = le<std::uint16_t>(view, 4);
+  out.minor = le<std::uint16_t>(view, 6);
+  if (major != kMajor)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = "logical partitions of another major version",
+                 .offset = at + 4,
+                 .expected = fmt::format("{}", kMajor),
+                 .found = fmt::format("{}", major)});
+  const auto header_size = le<std::uint32_t>(view, 8), tables_size = le<std::uint32_t>(view, 44);
+  if (header_size < kHeader || header_size > kGeometrySize || header_size > most ||
+      tables_size > most - header_size)
+    return fail(wrong("the metadata's sizes are out of range", at + 8,
+                      fmt::format("at most {} bytes", most),
+                      fmt::format("{} and {} bytes", header_size, tables_size)));
+  WEXLO_TRY(out.header, read_some(source, at, header_size));
+  WEXLO_TRY(out.tables, read_some(source, at + header_size, tables_size));
+  if (out.header.size() < header_size || !sum_is_true(out.header, 12))
+    return fail(wrong("the metadata header's checksum is not true", at + 12, "", ""));
+  if (out.tables.size() < tables_size ||
+      !equal(digest(DigestKind::Sha256, out.tables), View(out.header).subspan(48, kSumSize)))
+    return fail(wrong("the tables' checksum is not true", at + 48, "", ""));
+  WEXLO_CHECK(check_tables(out));
+  return out;
+}
+
+std::string slot_name(std::uint32_t slot) {
+  return slot < 26 ? std::string("_") + static_cast<char>('a' + slot) : fmt::format("{}", slot);
+}
+
+class SuperReader {
+ public:
+  SuperReader(SourcePtr source, DeviceFinder devices)
+      : source_(std::move(source)), devices_(std::move(devices)) {}
+
+  Result<FirmwarePtr> read() {
+    WEXLO_TRY(const Geometry geometry, find_geometry());
+    WEXLO_TRY(const Metadata metadata, find_metadata(geometry));
+    return build(metadata);
+  }
+
+  Result<FirmwarePtr> read_empty() {
+    empty_ = true;
+    auto geometry = read_geometry(*source_, 0);
+    if (!geometry) return failure(std::move(geometry).error());
+    auto metadata = read_metadata(*source_, kGeometrySize, kMaxMetadata);
+    if (!metadata) return failure(std::move(metadata).error());
+    return build(*metadata);
+  }
+
+ private:
+  std::unexpected<Error> failure(Error error) const {
+    if (error.hint.empty()) error.hint = "The image is damaged: fetch it again.";
+    return fail(in_file(std::move(error), source_->name()));
+  }
+
+  Result<Geometry> find_geometry() {
+    auto primary = read_geometry(*source_, kReserved);
+    if (primary) return primary;
+    auto backup = read_geometry(*source_, kReserved + kGeometrySize);
+    if (!backup) return failure(std::move(primary).error());
+    firmware_->note("super-geometry-backup",
+                    fmt::format("The primary geometry of super is bad ({} at {}): its backup was "
+                                "used. The phone would do the same; the image was damaged.",
+                                primary.error().message, hex_value(*primary.error().offset)));
+    return backup;
+  }
+
+  Result<Metadata> find_metadata(const Geometry& geometry) {
+    const std::uint64_t primary_at = kReserved + 2 * kGeometrySize;
+    const std::uint64_t size = geometry.metadata_size;
+    std::optional<Error> first;
+    for (std::uint32_t slot = 0; slot < geometry.slots; ++slot)
+      for (const bool backup : {false, true}) {
+        const std::uint64_t at = primary_at + (backup ? size * geometry.slots : 0) + slot * size;
+        auto metadata = read_metadata(*source_, at, geometry.metadata_size);
+        if (!metadata) {
+          if (!first) first = std::move(metadata).error();
+          continue;
+        }
+        if (first)
+          firmware_->note(
+              "super-metadata-backup",
+              fmt::format("The primary metadata of super for slot _a is bad ({}): the "
+                          "{} for slot {} was used.",
+                          first->message, backup ? "backup" : "primary copy", slot_name(slot)));
+        slot_ = slot;
+        return metadata;
+      }
+    return failure(std::move(*first));
+  }
+
+  std::string name_of(View field, std::uint32_t flags, std::uint32_t suffixed) const {
+    std::string name(until_nul(field.first(kNameSize)));
+    return (flags & suffixed) != 0 ? name + slot_name(slot_) : name;
+  }
+
+  Result<FirmwarePtr> build(const Metadata& metadata) {
+    const auto table = metadata.table(Partitions);
+    for (std::uint32_t i = 0; i < metadata.table(Groups).count; ++i) {
+      const View row = metadata.row(metadata.table(Groups), i);
+      firmware_->groups.push_back(
+          {.name = name_of(row, le<std::uint32_t>(row, 36), GroupSlotSuffixed),
+           .size = le<std::uint64_t>(row, 40)});
+    }
+    for (std::uint32_t i = 0; i < table.count; ++i)
+      if (auto added = add_partition(metadata, metadata.row(table, i)); !added)
+        return failure(std::move(added).error());
+    if (auto apart = check_overlap(); !apart) return failure(std::move(apart).error());
+    firmware_->kind = empty_ ? "super-empty" : "super";
+    firmware_->layers.push_back(
+        {firmware_->kind, fmt::format("version {}.{}, {} partitions{}", kMajor, metadata.minor,
+                                      table.count, empty_ ? ", tables only" : "")});
+    return std::move(firmware_);
+  }
+
+  /// No sector belongs to two partitions.
+  Status check_overlap() {
+    std::ranges::sort(taken_, {},
+                      [](const Taken& one) { return std::pair(one.device, one.begin); });
+    for (std::size_t i = 1; i < taken_.size(); ++i) {
+      const Taken &one = taken_[i - 1], &next = taken_[i];
+      if (one.device == next.device && next.begin < one.end)
+        return fail(
+            wrong(fmt::format("extents of partitions {} and {} overlap", one.name, next.name),
+                  next.begin * kSector, fmt::format("sectors from {}", one.end),
+                  fmt::format("sectors from {}", next.begin)));
+    }
+    return {};
+  }
+
+  Status add_partition(const Metadata& metadata, View row) {
+    const std::string name = name_of(row, le<std::uint32_t>(row, 36), SlotSuffixed);
+    if (auto safe = check_partition_name(name); !safe) return safe;
+    const std::uint64_t first = le<std::uint32_t>(row, 40), count = le<std::uint32_t>(row, 44);
+    const auto extents = metadata.table(Extents);
+    if (first > extents.count || count > extents.count - first)
+      return fail(wrong(fmt::format("partition {} names extents that are not there", name),
+                        metadata.at, fmt::format("below {}", extents.count),
+                        fmt::format("{} from {}", count, first)));
+    PartitionFacts facts{.name = name};
+    std::vector<Piece> pieces;
+    std::optional<Error> trouble;
+    for (std::uint64_t i = first; i < first + count; ++i) {
+      auto piece = piece_of(metadata, metadata.row(extents, static_cast<std::uint32_t>(i)), name);
+      if (!piece) {
+        if (piece.error().code == ErrorCode::Corrupt) return fail(std::move(piece).error());
+        // The others can be read all the same: it is told to who wants this one.
+        if (!trouble) trouble = std::move(piece).error();
+        const std::uint64_t sectors =
+            le<std::uint64_t>(metadata.row(extents, static_cast<std::uint32_t>(i)), 0);
+        facts.size += sectors * kSector;
+        continue;
+      }
+      facts.size += piece->size;
+      if (piece->source != nullptr) facts.stored_size += piece->size;
+      if (facts.size > kMaxPartition)
+        return fail(wrong(fmt::format("partition {} claims an impossible size", name), metadata.at,
+                          fmt::format("at most {} bytes", kMaxPartition),
+                          fmt::format("{} bytes", facts.size)));
+      pieces.push_back(std::move(*piece));
+    }
+    if (trouble) {
+      facts.content = unreadable(in_file(std::move(*trouble), source_->name()));
+    } else {
+      WEXLO_TRY(SourcePtr joined, open_joined(std::move(pieces), source_->name() + "!" + name));
+      facts.content = content_of(std::move(joined));
+    }
+    const auto group = le<std::uint32_t>(row, 48);
+    if (group < firmware_->groups.size()) firmware_->groups[group].partitions.push_back(name);
+    firmware_->partitions.push_back(std::move(facts));
+    return {};
+  }
+
+  Result<Piece> piece_of(const Metadata& metadata, View extent, const std::string& name) {
+    const auto sectors = le<std::uint64_t>(extent, 0), data = le<std::uint64_t>(extent, 12);
+    const auto type = le<std::uint32_t>(extent, 8), device = le<std::uint32_t>(extent, 20);
+    if (sectors > kMaxPartition / kSector || data > kMaxPartition / kSector ||
+        (type != Linear && type != Zero))
+      return fail(wrong(fmt::format("an extent of partition {} is out of range", name), metadata.at,
+                        "type 0 or 1, sectors inside the device",
+                        fmt::format("type {}, {} sectors from {}", type, sectors, data)));
+    if (type == Zero) return Piece{nullptr, 0, sectors * kSector};
+    if (sectors > 0) taken_.push_back({device, data, data + sectors, name});
+    WEXLO_TRY(const SourcePtr source, device_of(metadata, device, name));
+    if (data * kSector > source->size() || sectors * kSector > source->size() - data * kSector)
+      return fail({.code = ErrorCode::OutOfRange,
+                   .message = empty_ ? fmt::format("partition {} has its data elsewhere: this "
+                                                   "image holds tables only",
+                                                   name)
+                                     : fmt::format("an extent of partition {} lies outside the "
+                                                   "image",
+                                                   name),
+                   .expected = fmt::format("at most {} bytes", source->size()),
+                   .found = fmt::format("{} bytes from {}", sectors * kSector, data * kSector),
+                   .hint = "The image may be cut short: compare its size with the source's."});
+    return Piece{source, data * kSector, sectors * kSector};
+  }
+
+  Result<SourcePtr> device_of(const Metadata& metadata, std::uint32_t index,
+                              const std::string& name) {
+    const auto devices = metadata.table(Devices);
+    if (index >= devices.count)
+      return fail(
+          wrong(fmt::format("an extent of partition {} lies on a device that is not there", name),
+                metadata.at, fmt::format("below {}", devices.count), fmt::format("{}", index)));
+    if (index == 0) return source_;
+    const View row = metadata.row(devices, index);
+    const std::string partition(until_nul(row.subspan(24, kNameSize)));
+    if (devices_)
+      if (auto found = devices_(partition)) return found;
+    return fail({.code = ErrorCode::NotFound,
+                 .message = fmt::format("partition {} lies partly on {}, which is not beside super",
+                                        name, partition),
+                 .hint = "Give the folder that holds both images."});
+  }
+
+  struct Taken {
+    std::uint32_t device;
+    std::uint64_t begin, end;  ///< sectors
+    std::string name;
+  };
+  SourcePtr source_;
+  DeviceFinder devices_;
+  std::vector<Taken> taken_;
+  FirmwarePtr firmware_ = std::make_unique<Firmware>();
+  std::uint32_t slot_ = 0;
+  bool empty_ = false;
+};
+
+bool geometry_at(View start, std::size_t at) {
+  return start.size() >= at + 4 && le<std::uint32_t>(start, at) == kGeometryMagic;
+}
+
+}  // namespace
+
+bool looks_like_super(View start) {
+  return geometry_at(start, kReserved) || geometry_at(start, kReserved + kGeometrySize);
+}
+
+bool looks_like_empty_super(View start) {
+  return geometry_at(start, 0);
+}
+
+Result<FirmwarePtr> open_super_with(const SourcePtr& source, const DeviceFinder& devices) {
+  return SuperReader(source, devices).read();
+}
+
+Result<FirmwarePtr> open_super(const SourcePtr& source, const Opening&) {
+  return open_super_with(source, {});
+}
+
+Result<FirmwarePtr> open_empty_super(const SourcePtr& source, const Opening&) {
+  return SuperReader(source, {}).read_empty();
+}
+
+}  // namespace wexlo

@@ -1,0 +1,23 @@
+#pragma once
+/// super: one block device cut into logical partitions. Facts in docs/formats/super.md.
+
+#include "firmware/opening.hpp"
+
+namespace wexlo {
+
+[[nodiscard]] bool looks_like_super(View start);        ///< a whole image: geometry at 4096 or 8192
+[[nodiscard]] bool looks_like_empty_super(View start);  ///< geometry at 0: tables without data
+
+/// Further block devices that super may spread over, by partition name.
+using DeviceFinder = std::function<Result<SourcePtr>(const std::string& name)>;
+
+/// The logical partitions. Where a primary copy of geometry or tables is bad the backup is used,
+/// and a note says so. Errors: Corrupt (no copy is good, with what is wrong with the first),
+/// OutOfRange, BadValue; of reading a partition: OutOfRange (outside the image), NotFound (another
+/// block device).
+[[nodiscard]] Result<FirmwarePtr> open_super(const SourcePtr& source, const Opening& opening);
+[[nodiscard]] Result<FirmwarePtr> open_super_with(const SourcePtr& source,
+                                                  const DeviceFinder& devices);
+[[nodiscard]] Result<FirmwarePtr> open_empty_super(const SourcePtr& source, const Opening& opening);
+
+}  // namespace wexlo

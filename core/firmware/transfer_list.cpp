@@ -1,0 +1,227 @@
+#include "firmware/transfer_list.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+
+#include "base/text.hpp"
+
+namespace wexlo {
+namespace {
+
+constexpr std::uint64_t kBlock = 4096;
+constexpr std::uint64_t kMaxBlocks = std::uint64_t{1} << 26;  ///< 256 GiB
+constexpr std::size_t kPiece = 1u << 20;
+
+std::optional<std::uint64_t> number(std::string_view text) {
+  std::uint64_t value = 0;
+  const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (bad != std::errc() || end != text.data() + text.size() || text.empty()) return std::nullopt;
+  return value;
+}
+
+class ListReader {
+ public:
+  explicit ListReader(std::string name) : name_(std::move(name)) {}
+
+  Result<TransferPlan> read(std::string_view text) {
+    while (!text.empty()) {
+      const std::size_t end = std::min(text.find('\n'), text.size());
+      ++line_;
+      WEXLO_CHECK(take(split_words(text.substr(0, end))));
+      text.remove_prefix(std::min(end + 1, text.size()));
+    }
+    if (line_ < 2 || out_.version == 0) return fail(bad("the list has no version and size"));
+    out_.size = end_ * kBlock;
+    return std::move(out_);
+  }
+
+ private:
+  Error bad(std::string message) const {
+    return {.code = ErrorCode::BadValue,
+            .message = fmt::format("line {}: {}", line_, message),
+            .file = name_,
+            .hint = "The package is damaged: fetch it again."};
+  }
+
+  Status take(const std::vector<std::string_view>& words) {
+    if (words.empty()) return {};
+    if (line_ == 1) {
+      const auto version = number(words[0]);
+      if (!version || *version < 1 || *version > 4)
+        return fail(bad(fmt::format("expected a version from 1 to 4, found \"{}\"", words[0])));
+      out_.version = static_cast<unsigned>(*version);
+      return {};
+    }
+    // Version 1 has one more line before the commands, later ones three.
+    if (line_ == 2 || (out_.version >= 2 && line_ <= 4)) {
+      if (words.size() != 1 || !number(words[0])) return fail(bad("expected a number"));
+      return {};
+    }
+    return command(words);
+  }
+
+  Status command(const std::vector<std::string_view>& words) {
+    const std::string_view name = words[0];
+    if (name == "free") return {};
+    if (name != "new" && name != "zero" && name != "erase") {
+      static constexpr std::string_view kForeign[] = {"move", "bsdiff", "imgdiff", "stash",
+                                                      "compute_hash_tree"};
+      if (std::ranges::find(kForeign, name) == std::end(kForeign))
+        return fail(bad(fmt::format("unknown command \"{}\"", name)));
+      if (out_.foreign.empty()) out_.foreign = name;
+      return {};
+    }
+    if (words.size() != 2) return fail(bad(fmt::format("{} takes one range set", name)));
+    return ranges(words[1], name == "new");
+  }
+
+  Status ranges(std::string_view set, bool data) {
+    std::vector<std::uint64_t> values;
+    while (!set.empty()) {
+      const std::size_t comma = std::min(set.find(','), set.size());
+      const auto value = number(set.substr(0, comma));
+      if (!value) return fail(bad("a range set holds something that is no number"));
+      values.push_back(*value);
+      set.remove_prefix(std::min(comma + 1, set.size()));
+    }
+    if (values.size() < 3 || values[0] != values.size() - 1 || values[0] % 2 != 0)
+      return fail(bad("a range set's count is not what follows"));
+    for (std::size_t i = 1; i < values.size(); i += 2) {
+      const std::uint64_t begin = values[i], end = values[i + 1];
+      if (end <= begin || end > kMaxBlocks)
+        return fail(bad(fmt::format("blocks {} to {} are out of range", begin, end)));
+      end_ = std::max(end_, end);
+      if (data) out_.ranges.emplace_back(begin * kBlock, end * kBlock);
+    }
+    return {};
+  }
+
+  std::string name_;
+  TransferPlan out_;
+  std::size_t line_ = 0;
+  std::uint64_t end_ = 0;
+};
+
+class TransferContent final : public Content {
+ public:
+  TransferContent(TransferPlan plan, SourcePtr data)
+      : plan_(std::move(plan)), data_(std::move(data)) {}
+
+  const void* stream() const override { return data_->stream(); }
+  Result<Bytes> head(std::size_t count) const override {
+    Bytes out(static_cast<std::size_t>(std::min<std::uint64_t>(count, plan_.size)));
+    std::uint64_t at = 0;
+    for (const auto& [begin, end] : plan_.ranges) {
+      if (begin < out.size()) {
+        // Only where it stands among the first data: else too much would be unpacked.
+        if (at > kHeadBudget) break;
+        const auto size =
+            static_cast<std::size_t>(std::min<std::uint64_t>(end, out.size()) - begin);
+        WEXLO_CHECK(
+            data_->read_at(at, MutableView(out).subspan(static_cast<std::size_t>(begin), size)));
+      }
+      at += end - begin;
+    }
+    return out;
+  }
+
+  Result<SourcePtr> source(const Context& context) const override {
+    WEXLO_CHECK(check());
+    if (!data_->seekable()) return spill(*this, plan_.size, data_->name(), context);
+    auto ranges = plan_.ranges;
+    std::vector<Piece> pieces;
+    std::uint64_t at = 0, done = 0;
+    struct Place {
+      std::uint64_t begin, end, at;
+    };
+    std::vector<Place> places;
+    for (const auto& [begin, end] : ranges) {
+      places.push_back({begin, end, at});
+      at += end - begin;
+    }
+    std::ranges::sort(places, {}, &Place::begin);
+    for (const Place& place : places) {
+      if (place.begin > done) pieces.push_back({nullptr, 0, place.begin - done});
+      pieces.push_back({data_, place.at, place.end - place.begin});
+      done = place.end;
+    }
+    pieces.push_back({nullptr, 0, plan_.size - done});
+    return open_joined(std::move(pieces), data_->name());
+  }
+
+  Result<Verified> read(ImageSink& sink, const ReadOptions& options,
+                        const Context& context) const override {
+    WEXLO_CHECK(check());
+    // In one go where the data can be read in any order: digests run beside the copying.
+    if (data_->seekable()) {
+      WEXLO_TRY(const SourcePtr whole, source(context));
+      return copy_source(*whole, {}, sink, options, context);
+    }
+    WEXLO_CHECK(sink.resize(plan_.size));
+    Bytes piece(kPiece);
+    std::uint64_t from = 0;
+    for (auto [at, end] : plan_.ranges)
+      while (at < end) {
+        WEXLO_CHECK(check_stop(context));
+        const MutableView part =
+            MutableView(piece).first(std::min<std::uint64_t>(kPiece, end - at));
+        WEXLO_CHECK(data_->read_at(from, part));
+        WEXLO_CHECK(sink.write_at(at, part));
+        from += part.size();
+        at += part.size();
+        if (context.progress) context.progress(from, data_->size());
+      }
+    Verified out;
+    if (options.digest) {
+      WEXLO_TRY(out.sha256, digest_of(sink, plan_.size, context));
+    }
+    return out;
+  }
+
+ private:
+  /// What can be wrong is known before anything is written.
+  Status check() const {
+    if (!plan_.foreign.empty())
+      return fail(
+          {.code = ErrorCode::Unsupported,
+           .message = fmt::format("the list patches the older build (\"{}\")", plan_.foreign),
+           .file = data_->name(),
+           .hint = "Take the full package of the build."});
+    auto sorted = plan_.ranges;
+    std::ranges::sort(sorted);
+    std::uint64_t total = 0, last = 0;
+    for (const auto& [begin, end] : sorted) {
+      if (begin < last)
+        return fail({.code = ErrorCode::BadValue,
+                     .message = fmt::format("the list writes twice to block {}", begin / kBlock),
+                     .file = data_->name(),
+                     .hint = "The package is damaged: fetch it again."});
+      total += end - begin;
+      last = end;
+    }
+    if (total == data_->size()) return {};
+    return fail({.code = total > data_->size() ? ErrorCode::Truncated : ErrorCode::Corrupt,
+                 .message = "the new data is not as long as the list's ranges",
+                 .file = data_->name(),
+                 .expected = fmt::format("{} bytes", total),
+                 .found = fmt::format("{} bytes", data_->size()),
+                 .hint = "The package is damaged: fetch it again."});
+  }
+
+  TransferPlan plan_;
+  SourcePtr data_;
+};
+
+}  // namespace
+
+Result<TransferPlan> read_transfer_list(std::string_view text, const std::string& name) {
+  return ListReader(name).read(text);
+}
+
+ContentPtr transfer_content(TransferPlan plan, SourcePtr data) {
+  return std::make_shared<TransferContent>(std::move(plan), std::move(data));
+}
+
+}  // namespace wexlo
