@@ -14,20 +14,24 @@ namespace wexlo::demo {
 namespace {
 
 constexpr std::size_t kMiB = 1u << 20;
-constexpr std::string_view kFingerprint =
-    "korvale/gnomon/gnomon:16/KV3A.260905.004/20260905:user/release-keys";
-constexpr std::string_view kPatchLevel = "2026-09-05";
-constexpr std::int64_t kBuilt = 1788588000;  ///< 2026-09-05 06:00 UTC
+struct Build {
+  std::string_view fingerprint, patch_level, incremental;
+  std::int64_t built;
+};
+constexpr Build kNew{"korvale/gnomon/gnomon:16/KV3A.260905.004/20260905:user/release-keys",
+                     "2026-09-05", "20260905", 1788588000};  ///< 06:00 UTC
+constexpr Build kOld{"korvale/gnomon/gnomon:16/KV3A.260805.002/20260805:user/release-keys",
+                     "2026-08-05", "20260805", 1785909600};
 constexpr std::uint32_t kFolder = 0040755, kLink = 0120777, kProgram = 0100750, kFile = 0100644;
 
-std::string properties() {
+std::string properties(const Build& build) {
   return fmt::format(
       "ro.product.brand=korvale\nro.product.model=Tarn 3\nro.product.device=gnomon\n"
       "ro.build.fingerprint={}\nro.build.version.security_patch={}\nro.debuggable=0\n",
-      kFingerprint, kPatchLevel);
+      build.fingerprint, build.patch_level);
 }
 
-Bytes generic_ramdisk() {
+Bytes generic_ramdisk(const Build& build) {
   std::vector<File> files;
   for (const char* folder : {"dev", "first_stage_ramdisk", "metadata", "mnt", "proc", "sys",
                              "system", "system/bin", "system/etc", "system/etc/ramdisk"})
@@ -35,7 +39,7 @@ Bytes generic_ramdisk() {
   files.push_back({"etc", kLink, to_bytes("/system/etc")});
   files.push_back({"init", kProgram, elf_like(11, 2 * kMiB)});
   files.push_back({"system/bin/block_helper", kProgram, elf_like(12, kMiB)});
-  files.push_back({"system/etc/ramdisk/build.prop", kFile, to_bytes(properties())});
+  files.push_back({"system/etc/ramdisk/build.prop", kFile, to_bytes(properties(build))});
   return ramdisk(files, Compression::Lz4Legacy);
 }
 
@@ -66,22 +70,27 @@ Bytes vendor_ramdisk() {
 
 /// Collects images with their footers, and the descriptors that vbmeta takes from them.
 struct Chain {
-  std::vector<PayloadPartition> partitions;
-  std::vector<Bytes> descriptors;
+  const Build& build;
+  std::vector<PayloadPartition> partitions{};
+  std::vector<Bytes> descriptors{};
 
   void add_hashed(const std::string& name, const Bytes& image, std::size_t partition_size) {
     const Bytes salt = random_bytes(1000 + partitions.size(), 32);
     const std::vector<Bytes> own{
         hash_descriptor(name, image, salt),
         property_descriptor("com.android.build." + name + ".fingerprint",
-                            std::string(kFingerprint)),
+                            std::string(build.fingerprint)),
         property_descriptor("com.android.build." + name + ".security_patch",
-                            std::string(kPatchLevel))};
+                            std::string(build.patch_level))};
     descriptors.push_back(own.front());
     partitions.push_back(
         {name, with_footer(image, {}, vbmeta_struct(own, Signing::None), partition_size)});
   }
 };
+
+Bytes system_salt() {
+  return random_bytes(2000, 32);
+}
 
 Bytes padded(Bytes bytes, std::size_t size) {
   bytes.resize(size);
@@ -91,9 +100,15 @@ Bytes padded(Bytes bytes, std::size_t size) {
 }  // namespace
 
 std::vector<PayloadPartition> gnomon_images(const GnomonOptions& options) {
-  Chain chain;
-  chain.add_hashed("boot", boot_v4(kernel(14 * kMiB), {}, ""), 32 * kMiB);
-  chain.add_hashed("init_boot", boot_v4({}, generic_ramdisk(), ""), 8 * kMiB);
+  const Build& build = options.older ? kOld : kNew;
+  Chain chain{build};
+  Bytes image = kernel(14 * kMiB);
+  // The older kernel differs in a few places, as two builds of one month do.
+  if (options.older)
+    for (std::size_t at = 1 << 16; at < image.size(); at += 3 * kMiB)
+      image[at] ^= std::byte{0x5a};
+  chain.add_hashed("boot", boot_v4(image, {}, ""), 32 * kMiB);
+  chain.add_hashed("init_boot", boot_v4({}, generic_ramdisk(build), ""), 8 * kMiB);
   chain.add_hashed("vendor_boot",
                    vendor_boot_v4(vendor_ramdisk(), device_tree("Korvale Tarn 3", "korvale,gnomon"),
                                   "console=ttyKV0,115200 loglevel=4 bootconfig",
@@ -106,10 +121,11 @@ std::vector<PayloadPartition> gnomon_images(const GnomonOptions& options) {
 
   const std::size_t partition = options.system_mib * kMiB;
   const std::size_t content = partition - 2 * kMiB;  // room for the tree and the footer
-  const Bytes system = system_image(content, properties());
-  const HashTree tree = hash_tree("system", system, random_bytes(2000, 32));
+  const Bytes system = system_image(content, properties(build));
+  const HashTree tree = hash_tree("system", system, system_salt());
   const Bytes system_vbmeta = vbmeta_struct({tree.descriptor}, Signing::None);
-  chain.partitions.push_back({"system", with_footer(system, tree.tree, system_vbmeta, partition)});
+  chain.partitions.push_back({"system", with_footer(system, tree.tree, system_vbmeta, partition),
+                              GeneratedTree{system.size(), tree.tree.size(), system_salt()}});
   chain.partitions.push_back(
       {"vbmeta_system", padded(vbmeta_struct({tree.descriptor}, Signing::DemoKey), 65536)});
 
@@ -119,16 +135,34 @@ std::vector<PayloadPartition> gnomon_images(const GnomonOptions& options) {
   return std::move(chain.partitions);
 }
 
+namespace {
+
+std::string metadata(const Build& build) {
+  return fmt::format(
+      "ota-required-cache=0\nota-type=AB\npost-build={}\npost-build-incremental={}\n"
+      "post-sdk-level=36\npost-security-patch-level={}\npost-timestamp={}\npre-device=gnomon\n",
+      build.fingerprint, build.incremental, build.patch_level, build.built);
+}
+
+constexpr const char* kMetadata = "META-INF/com/android/metadata";
+
+}  // namespace
+
 Status write_gnomon(const std::filesystem::path& zip, const GnomonOptions& options,
                     const Context& context) {
-  WEXLO_TRY(Bytes payload,
-            full_payload(gnomon_images(options), kBuilt, std::string(kPatchLevel), context));
-  const std::string metadata = fmt::format(
-      "ota-required-cache=0\nota-type=AB\npost-build={}\npost-build-incremental=20260905\n"
-      "post-sdk-level=36\npost-security-patch-level={}\npost-timestamp={}\npre-device=gnomon\n",
-      kFingerprint, kPatchLevel, kBuilt);
-  return write_zip(zip, {{"META-INF/com/android/metadata", to_bytes(metadata)},
-                         {"payload.bin", std::move(payload)}});
+  const Build& build = options.older ? kOld : kNew;
+  WEXLO_TRY(Bytes payload, full_payload(gnomon_images(options), build.built,
+                                        std::string(build.patch_level), context));
+  return write_zip(zip,
+                   {{kMetadata, to_bytes(metadata(build))}, {"payload.bin", std::move(payload)}});
+}
+
+Status write_gnomon_incremental(const std::filesystem::path& zip, const Context& context) {
+  WEXLO_TRY(Bytes payload, incremental_payload(gnomon_images({.older = true}), gnomon_images(),
+                                               kNew.built, std::string(kNew.patch_level), context));
+  const std::string text = metadata(kNew) + fmt::format("pre-build={}\npre-build-incremental={}\n",
+                                                        kOld.fingerprint, kOld.incremental);
+  return write_zip(zip, {{kMetadata, to_bytes(text)}, {"payload.bin", std::move(payload)}});
 }
 
 AddOn add_on() {

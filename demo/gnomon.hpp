@@ -11,6 +11,7 @@ namespace wexlo::demo {
 
 struct GnomonOptions {
   std::size_t system_mib = 48;  ///< size of the system partition
+  bool older = false;           ///< the build of the month before
 };
 
 /// The partition images, as large as their partitions.
@@ -19,6 +20,11 @@ struct GnomonOptions {
 /// Writes the over-the-air zip. Two runs give the same bytes. Errors: Io, Exists, Interrupted.
 [[nodiscard]] Status write_gnomon(const std::filesystem::path& zip, const GnomonOptions& options,
                                   const Context& context);
+
+/// Writes an incremental over-the-air zip from the older build to the usual one: copies and binary
+/// patches, the hash tree of system left to the phone.
+[[nodiscard]] Status write_gnomon_incremental(const std::filesystem::path& zip,
+                                              const Context& context);
 
 /// The demo's add-on: a small static program, and the recipe that puts it in.
 struct AddOn {

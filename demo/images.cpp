@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "archive/newc.hpp"
+#include "base/digest.hpp"
 #include "demo/content.hpp"
 
 namespace wexlo::demo {
@@ -86,6 +87,52 @@ Bytes vendor_boot_v4(View ramdisk, View dtb, const std::string& cmdline,
   section(out, dtb);
   section(out, table);
   section(out, as_view(bootconfig));
+  return out;
+}
+
+Bytes boot_v1_v2(const OldBoot& boot) {
+  constexpr std::size_t kOldPage = 2048;
+  constexpr std::uint32_t kBase = 0x10000000;
+  const auto size = [](const Bytes& part) { return static_cast<std::uint32_t>(part.size()); };
+  Hasher id(DigestKind::Sha1);
+  std::vector<const Bytes*> parts{&boot.kernel, &boot.ramdisk};
+  static const Bytes none;
+  parts.push_back(&none);  // no second stage
+  parts.push_back(&boot.recovery_dtbo);
+  if (boot.version == 2) parts.push_back(&boot.dtb);
+  for (const Bytes* part : parts) {
+    Bytes length;
+    LeWriter(length).put(size(*part));
+    id.update(*part);
+    id.update(length);
+  }
+  const std::uint64_t dtbo_at =
+      kOldPage + align_up(boot.kernel.size(), kOldPage) + align_up(boot.ramdisk.size(), kOldPage);
+  Bytes out;
+  LeWriter header(out);
+  header.text("ANDROID!", 8);
+  for (const std::uint32_t value :
+       {size(boot.kernel), kBase + 0x8000, size(boot.ramdisk), kBase + 0x1000000, 0u,
+        kBase + 0xf00000, kBase + 0x100, static_cast<std::uint32_t>(kOldPage), boot.version,
+        boot.os_version})
+    header.put(value);
+  header.text(boot.name, 16);
+  header.text(boot.cmdline, 512);
+  header.put(View(id.finish()));
+  header.zeros(12);
+  header.zeros(1024);
+  header.put(size(boot.recovery_dtbo));
+  header.put(boot.recovery_dtbo.empty() ? std::uint64_t{0} : dtbo_at);
+  header.put(std::uint32_t{boot.version == 2 ? 1660u : 1648u});
+  if (boot.version == 2) {
+    header.put(size(boot.dtb));
+    header.put(std::uint64_t{kBase + 0x1f00000});
+  }
+  header.align(kOldPage);
+  for (const Bytes* part : parts) {
+    append(out, View(*part));
+    out.resize(align_up(out.size(), kOldPage));
+  }
   return out;
 }
 

@@ -23,6 +23,14 @@ struct File {
 /// Header version 4, one platform fragment.
 [[nodiscard]] Bytes vendor_boot_v4(View ramdisk, View dtb, const std::string& cmdline,
                                    const std::string& bootconfig);
+struct OldBoot {
+  std::uint32_t version = 2;  ///< 1 or 2
+  Bytes kernel, ramdisk, recovery_dtbo, dtb;
+  std::uint32_t os_version = 0;  ///< packed
+  std::string name, cmdline;
+};
+/// Header versions 1 and 2, pages of 2048.
+[[nodiscard]] Bytes boot_v1_v2(const OldBoot& boot);
 /// A table image of device trees, version 0.
 [[nodiscard]] Bytes dt_table(const std::vector<Bytes>& trees);
 /// What a file system of that size looks like from outside: an ext4 superblock, a property file and

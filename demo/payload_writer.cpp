@@ -10,7 +10,15 @@ namespace wexlo::demo {
 namespace {
 
 constexpr std::size_t kBlock = 4096, kPiece = 2u << 20;
-enum : std::uint32_t { Replace = 0, ReplaceBz = 1, Zero = 6, ReplaceXz = 8 };
+enum : std::uint32_t {
+  Replace = 0,
+  ReplaceBz = 1,
+  SourceCopy = 4,
+  SourceBsdiff = 5,
+  Zero = 6,
+  ReplaceXz = 8,
+  BrotliBsdiff = 10
+};
 
 struct Piece {
   std::size_t partition, offset, size;
@@ -54,6 +62,95 @@ Result<std::vector<Piece>> encode_all(const std::vector<PayloadPartition>& parti
   return pieces;
 }
 
+/// The payload of a manifest and its blobs.
+Bytes finish(const manifest::Manifest& manifest, const Bytes& blobs) {
+  const std::string raw = manifest.SerializeAsString();
+  Bytes out;
+  BeWriter writer(out);
+  writer.text("CrAU", 4);
+  writer.put(std::uint64_t{2});
+  writer.put(std::uint64_t{raw.size()});
+  writer.put(std::uint32_t{0});
+  writer.put(as_view(raw));
+  writer.put(View(blobs));
+  return out;
+}
+
+void set_extent(manifest::Extent* extent, std::size_t offset, std::size_t size) {
+  extent->set_start_block(offset / kBlock);
+  extent->set_num_blocks(align_up(size, kBlock) / kBlock);
+}
+
+void describe(manifest::PartitionUpdate& update, const PayloadPartition& partition) {
+  update.set_name(partition.name);
+  update.mutable_new_info()->set_size(partition.image.size());
+  update.mutable_new_info()->set_hash(text(digest(DigestKind::Sha256, partition.image)));
+  if (!partition.tree) return;
+  const GeneratedTree& tree = *partition.tree;
+  set_extent(update.mutable_hash_tree_data_extent(), 0, tree.data_size);
+  set_extent(update.mutable_hash_tree_extent(), tree.data_size, tree.tree_size);
+  update.set_hash_tree_algorithm("sha256");
+  update.set_hash_tree_salt(text(tree.salt));
+}
+
+/// One control triple: all of the old bytes are added to, nothing is extra.
+Result<Bytes> binary_patch(View before, View after, bool newer_form) {
+  Bytes control, diff(after.size());
+  LeWriter triple(control);
+  for (const std::uint64_t value :
+       {std::uint64_t{after.size()}, std::uint64_t{0}, std::uint64_t{0}})
+    triple.put(value);
+  for (std::size_t i = 0; i < after.size(); ++i)
+    diff[i] = static_cast<std::byte>(std::to_integer<unsigned>(after[i]) -
+                                     std::to_integer<unsigned>(before[i]));
+  const Framing fast{.level = 1};
+  WEXLO_TRY(const Bytes packed_diff, encode(Compression::Bzip2, diff, fast));
+  WEXLO_TRY(const Bytes packed_control, encode(Compression::Bzip2, control, fast));
+  const Bytes& first = newer_form ? control : packed_control;
+  Bytes out;
+  LeWriter writer(out);
+  if (newer_form) {
+    writer.text("BSDF2", 5);
+    for (const unsigned compressor : {0u, 1u, 0u})  // none, bzip2, none
+      out.push_back(static_cast<std::byte>(compressor));
+  } else {
+    writer.text("BSDIFF40", 8);
+  }
+  writer.put(std::uint64_t{first.size()});
+  writer.put(std::uint64_t{packed_diff.size()});
+  writer.put(std::uint64_t{after.size()});
+  writer.put(View(first));
+  writer.put(View(packed_diff));
+  if (!newer_form) {
+    WEXLO_TRY(const Bytes nothing, encode(Compression::Bzip2, {}, fast));
+    writer.put(View(nothing));
+  }
+  return out;
+}
+
+Status patch_piece(manifest::Operation& operation, View before, View after, std::size_t at,
+                   Bytes& blobs) {
+  set_extent(operation.add_dst_extents(), at, after.size());
+  if (all_bytes(after, std::byte{0})) {
+    operation.set_type(Zero);
+    return {};
+  }
+  set_extent(operation.add_src_extents(), at, before.size());
+  operation.set_src_sha256(text(digest(DigestKind::Sha256, before)));
+  if (equal(before, after)) {
+    operation.set_type(SourceCopy);
+    return {};
+  }
+  const bool newer_form = at / kPiece % 2 == 1;
+  operation.set_type(newer_form ? BrotliBsdiff : SourceBsdiff);
+  WEXLO_TRY(const Bytes patch, binary_patch(before, after, newer_form));
+  operation.set_data_offset(blobs.size());
+  operation.set_data_length(patch.size());
+  operation.set_data_sha256(text(digest(DigestKind::Sha256, patch)));
+  append(blobs, View(patch));
+  return {};
+}
+
 }  // namespace
 
 Result<Bytes> full_payload(const std::vector<PayloadPartition>& partitions, std::int64_t timestamp,
@@ -84,16 +181,43 @@ Result<Bytes> full_payload(const std::vector<PayloadPartition>& partitions, std:
     operation->set_data_sha256(text(digest(DigestKind::Sha256, piece.data)));
     append(blobs, View(piece.data));
   }
-  const std::string raw = manifest.SerializeAsString();
-  Bytes out;
-  BeWriter writer(out);
-  writer.text("CrAU", 4);
-  writer.put(std::uint64_t{2});
-  writer.put(std::uint64_t{raw.size()});
-  writer.put(std::uint32_t{0});
-  writer.put(as_view(raw));
-  writer.put(View(blobs));
-  return out;
+  return finish(manifest, blobs);
+}
+
+Result<Bytes> incremental_payload(const std::vector<PayloadPartition>& older,
+                                  const std::vector<PayloadPartition>& newer,
+                                  std::int64_t timestamp, const std::string& patch_level,
+                                  const Context& context) {
+  manifest::Manifest manifest;
+  manifest.set_block_size(kBlock);
+  manifest.set_minor_version(6);  // trees are generated
+  manifest.set_max_timestamp(timestamp);
+  manifest.set_security_patch_level(patch_level);
+  Bytes blobs;
+  for (std::size_t i = 0; i < newer.size(); ++i) {
+    const Bytes &before = older[i].image, &after = newer[i].image;
+    auto* update = manifest.add_partitions();
+    describe(*update, newer[i]);
+    update->mutable_old_info()->set_size(before.size());
+    update->mutable_old_info()->set_hash(text(digest(DigestKind::Sha256, before)));
+    for (std::size_t at = 0; at < after.size();) {
+      WEXLO_CHECK(check_stop(context));
+      std::size_t end = std::min(at + kPiece, after.size());
+      if (newer[i].tree) {
+        const std::size_t tree = newer[i].tree->data_size;
+        if (at == tree) {
+          at += newer[i].tree->tree_size;
+          continue;
+        }
+        if (at < tree) end = std::min(end, tree);
+      }
+      auto* operation = update->add_operations();
+      WEXLO_CHECK(patch_piece(*operation, View(before).subspan(at, end - at),
+                              View(after).subspan(at, end - at), at, blobs));
+      at = end;
+    }
+  }
+  return finish(manifest, blobs);
 }
 
 Status write_zip(const std::filesystem::path& path, const std::vector<ZipFile>& files) {
