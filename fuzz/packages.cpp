@@ -1,7 +1,7 @@
 /// Firmware packages, recipes, and a whole patch.
 
 #include "firmware/formats.hpp"
-#include "firmware/ota_zip.hpp"
+#include "firmware/package.hpp"
 #include "firmware/payload.hpp"
 #include "recipe/patch.hpp"
 #include "support/boot.hpp"
@@ -20,16 +20,16 @@ std::string small_payload() {
   return bytes.done();
 }
 
-void read_all_of(const Result<std::unique_ptr<Firmware>>& firmware) {
+void read_all_of(const Result<FirmwarePtr>& firmware) {
   if (!firmware) return;
-  for (const PartitionFacts& one : (*firmware)->partitions())
-    (void)read_partition(**firmware, one, 1u << 20, {});
+  for (const PartitionFacts& one : (*firmware)->partitions)
+    (void)read_partition(one, 1u << 20, {});
 }
 
 }  // namespace
 
 void payload(View input) {
-  read_all_of(open_payload(open_memory(Blob(to_bytes(input)), "input")));
+  read_all_of(open_payload(open_memory(Blob(to_bytes(input)), "input"), {}));
 }
 
 std::vector<std::string> payload_seeds() {
@@ -37,7 +37,7 @@ std::vector<std::string> payload_seeds() {
 }
 
 void zip(View input) {
-  read_all_of(open_ota_zip(open_memory(Blob(to_bytes(input)), "input")));
+  read_all_of(open_zip(open_memory(Blob(to_bytes(input)), "input"), {}));
 }
 
 std::vector<std::string> zip_seeds() {

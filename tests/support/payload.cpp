@@ -14,15 +14,9 @@ std::string varint(std::uint64_t value) {
   } while (value != 0);
   return out;
 }
-std::string number(unsigned field, std::uint64_t value) {
-  return varint(field << 3) + varint(value);
-}
-std::string bytes(unsigned field, const std::string& value) {
-  return varint(field << 3 | 2) + varint(value.size()) + value;
-}
 std::string extent(std::uint64_t start, std::uint64_t blocks) {
   // A zero start may be left out: readers have to take it as 0.
-  return (start == 0 ? "" : number(1, start)) + number(2, blocks);
+  return (start == 0 ? "" : proto_number(1, start)) + proto_number(2, blocks);
 }
 
 std::string le16(unsigned value) {
@@ -31,30 +25,60 @@ std::string le16(unsigned value) {
 
 }  // namespace
 
+std::string proto_number(unsigned id, std::uint64_t value) {
+  return varint(id << 3) + varint(value);
+}
+std::string proto_bytes(unsigned id, const std::string& value) {
+  return varint(id << 3 | 2) + varint(value.size()) + value;
+}
+
 std::string PayloadBytes::done() const {
-  std::string manifest = number(3, block_size), blobs;
+  std::string manifest = proto_number(3, block_size), blobs;
   for (const Partition& partition : partitions) {
-    std::string update = bytes(1, partition.name);
-    update += bytes(7, number(1, partition.size.value_or(partition.image.size())) +
-                           bytes(2, partition.sha256.value_or(sha256(partition.image))));
+    std::string update = proto_bytes(1, partition.name);
+    if (!partition.old_image.empty())
+      update += proto_bytes(6, proto_number(1, partition.old_image.size()) +
+                                   proto_bytes(2, test::sha256(partition.old_image)));
+    if (const auto& made = partition.generated) {
+      update += proto_bytes(10, extent(0, made->data_blocks));
+      update += proto_bytes(11, extent(made->data_blocks, made->tree_blocks));
+      update += proto_bytes(12, made->algorithm) + proto_bytes(13, made->salt);
+      const std::uint64_t before = made->data_blocks + made->tree_blocks;
+      if (made->fec_blocks > 0)
+        update += proto_bytes(14, extent(0, before)) +
+                  proto_bytes(15, extent(before, made->fec_blocks)) + proto_number(16, 2);
+    }
+    update +=
+        proto_bytes(7, proto_number(1, partition.size.value_or(partition.image.size())) +
+                           proto_bytes(2, partition.sha256.value_or(sha256(partition.image))));
     for (const Operation& operation : partition.operations) {
-      std::string op = number(1, operation.type);
+      std::string op = proto_number(1, operation.type);
       if (!operation.data.empty() || operation.data_length) {
-        op += number(2, operation.data_offset.value_or(blobs.size()));
-        op += number(3, operation.data_length.value_or(operation.data.size()));
+        op += proto_number(2, operation.data_offset.value_or(blobs.size()));
+        op += proto_number(3, operation.data_length.value_or(operation.data.size()));
         const std::string digest = operation.sha256.value_or(sha256(operation.data));
-        if (!digest.empty()) op += bytes(8, digest);
+        if (!digest.empty()) op += proto_bytes(8, digest);
       }
-      op += bytes(6, extent(operation.start, operation.blocks));
+      op += proto_bytes(6, extent(operation.start, operation.blocks));
       for (const auto& [start, blocks] : operation.more)
-        op += bytes(6, extent(start, blocks));
-      op += number(77, 5);  // a field that no reader knows
-      update += bytes(8, op);
+        op += proto_bytes(6, extent(start, blocks));
+      for (const auto& [start, blocks] : operation.sources)
+        op += proto_bytes(4, extent(start, blocks));
+      if (!operation.source_sha256.empty()) op += proto_bytes(9, operation.source_sha256);
+      op += proto_number(77, 5);  // a field that no reader knows
+      update += proto_bytes(8, op);
       blobs += operation.data;
     }
-    manifest += bytes(13, update);
+    manifest += proto_bytes(13, update);
   }
-  manifest += bytes(18, "2026-09-05");
+  for (const auto& [name, members] : groups) {
+    std::string group = proto_bytes(1, name) + proto_number(2, 1 << 20);
+    for (const std::string& member : members)
+      group += proto_bytes(3, member);
+    manifest += proto_bytes(15, proto_bytes(1, group));
+  }
+  manifest += proto_bytes(18, "2026-09-05");
+  if (version == 1) return "CrAU" + be64(1) + be64(manifest.size()) + manifest + blobs;
   return "CrAU" + be64(version) + be64(manifest_size.value_or(manifest.size())) +
          be32(static_cast<std::uint32_t>(signature.size())) + manifest + signature + blobs;
 }

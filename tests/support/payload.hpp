@@ -7,13 +7,19 @@
 
 namespace wexlo::test {
 
+/// Fields of the protocol-buffer encoding: a number, and bytes (text, a message).
+[[nodiscard]] std::string proto_number(unsigned id, std::uint64_t value);
+[[nodiscard]] std::string proto_bytes(unsigned id, const std::string& value);
+
 struct Operation {
   std::uint32_t type = 0;
   std::string data;  ///< as stored
   std::uint64_t start = 0, blocks = 1;
   std::optional<std::string> sha256;                      ///< instead of the true one; empty: none
   std::optional<std::uint64_t> data_offset, data_length;  ///< instead of the true ones
-  std::vector<std::pair<std::uint64_t, std::uint64_t>> more;  ///< further destination extents
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> more{};     ///< further destination extents
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> sources{};  ///< extents of the old image
+  std::string source_sha256{};                                     ///< raw; empty: none
 };
 
 struct Partition {
@@ -22,6 +28,12 @@ struct Partition {
   std::vector<Operation> operations;
   std::optional<std::uint64_t> size;
   std::optional<std::string> sha256;
+  std::string old_image{};  ///< its size and digest are promised, when not empty
+  struct Generated {
+    std::uint64_t data_blocks = 0, tree_blocks = 0, fec_blocks = 0;
+    std::string salt, algorithm = "sha256";
+  };
+  std::optional<Generated> generated{};
 };
 
 struct PayloadBytes {
@@ -30,6 +42,7 @@ struct PayloadBytes {
   std::optional<std::uint64_t> manifest_size;
   std::uint32_t block_size = 4096;
   std::string signature;  ///< metadata signature bytes
+  std::vector<std::pair<std::string, std::vector<std::string>>> groups{};
   [[nodiscard]] std::string done() const;
 };
 
