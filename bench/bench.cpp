@@ -2,7 +2,7 @@
 ///
 /// - A tenfold larger payload must not slow down, nor widen, the extraction of init_boot alone.
 /// - Boot images against general tools: images.cpp.
-/// - Everything out of the package, against general tools doing the same work on the same bytes.
+/// - Firmware containers against general tools: containers.cpp.
 
 #include <algorithm>
 #include <filesystem>
@@ -45,55 +45,16 @@ void grows_tenfold(const fs::path& folder) {
              static_cast<double>(all[1].peak_bytes) / static_cast<double>(all[0].peak_bytes));
 }
 
-/// One partition as a payload of xz operations, and the same pieces as two files of xz streams.
-bool make_halves(const fs::path& folder) {
-  const Context context{.jobs = 2};
-  auto images = demo::gnomon_images({.system_mib = 240});
-  std::erase_if(images, [](const auto& image) { return image.name != "system"; });
-  Bytes& raw = images[0].image;
-  // Every byte differs from zero, so that no piece becomes a ZERO operation.
-  for (auto& byte : raw)
-    byte |= std::byte{1};
-  const auto payload = demo::full_payload(images, 0, "", context);
-  if (!payload || !write_file(folder / "payload.bin", *payload, Overwrite::Replace)) return false;
-  std::string half[2];
-  constexpr std::size_t kPiece = 2u << 20;
-  for (std::size_t at = 0, i = 0; at < raw.size(); at += kPiece, ++i) {
-    const auto packed = encode(
-        Compression::Xz, View(raw).subspan(at, std::min(kPiece, raw.size() - at)), {.level = 0});
-    if (!packed) return false;
-    half[i % 2] += as_text(*packed);
-  }
-  for (int i = 0; i < 2; ++i)
-    std::ofstream(folder / fmt::format("half{}.xz", i), std::ios::binary) << half[i];
-  return true;
-}
-
-/// The same bytes through xz and sha256sum, two at a time, as a shell would do it.
-void against_tools(const fs::path& folder) {
-  apart([&] { return make_halves(folder); });
-  const Cost ours = extract(folder / "payload.bin", folder, "system", 5);
-  const std::string tools = fmt::format(
-      "cd {} && (xz -dc half0.xz > raw0 & xz -dc half1.xz > raw1; wait) && "
-      "(sha256sum half0.xz raw0 & sha256sum half1.xz raw1; wait)",
-      folder.string());
-  const Cost theirs = best_of(5, {"bash", "-c", tools});
-  show("system (240 MiB, xz) out of a payload, verified", ours);
-  show("two xz -dc, then two sha256sum, on the same bytes", theirs);
-  fmt::print("ratio: {:.2f}\n", ours.seconds / theirs.seconds);
-}
-
 }  // namespace
 
 int main(int argc, char** argv) {
   const std::string only = argc > 2 ? argv[2] : "";
   if (argc < 2 || argc > 3) {
-    fmt::print(stderr, "usage: wexlo_bench FOLDER [images|packages]\n");
+    fmt::print(stderr, "usage: wexlo_bench FOLDER [images|packages|containers]\n");
     return 2;
   }
-  if (only != "packages") boot_images(argv[1]);
-  if (only == "images") return 0;
-  grows_tenfold(argv[1]);
-  against_tools(argv[1]);
+  if (only.empty() || only == "images") boot_images(argv[1]);
+  if (only.empty() || only == "packages") grows_tenfold(argv[1]);
+  if (only.empty() || only == "containers") containers(argv[1]);
   return 0;
 }

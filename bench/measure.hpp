@@ -36,6 +36,9 @@ void apart(Work work) {
   }
 }
 
+/// Payloads, sparse images and super.
+void containers(const std::string& folder);
+
 /// Boot images: taking apart and putting back, patching, inspecting.
 void boot_images(const std::string& folder);
 

@@ -145,8 +145,11 @@ void add_extract(CLI::App& app, Session& session, int& exit_code) {
               "The older build's images, for an incremental package")
       .option("--also", "FIRMWARE", options->also, "A further package of the same set")
       .option("--key", "PUBKEY", options->key, "Verify the payload metadata's signature (PEM)")
+      .flag("--digests", options->extract.digests,
+            "SHA-256 of large images too, where the package promises none")
       .flag("--quick", options->extract.quick,
             "Leave out sums over whole packages, and SHA-256 where nothing promises one")
+      .excludes("--quick", "--digests")
       .flag("--force", options->force, "Replace images that are there already")
       .runs([=, &session, &exit_code] {
         // Two ways to say which: they contradict each other, unless the words are packages.

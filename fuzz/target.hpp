@@ -48,5 +48,11 @@ void text_files(View input);
 std::vector<std::string> text_files_seeds();
 void patch(View input);
 std::vector<std::string> patch_seeds();
+void container(View input);
+std::vector<std::string> container_seeds();
+void patches(View input);
+std::vector<std::string> patches_seeds();
+void listing(View input);
+std::vector<std::string> listing_seeds();
 
 }  // namespace wexlo::fuzz

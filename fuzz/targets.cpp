@@ -4,13 +4,22 @@ namespace wexlo::fuzz {
 
 const std::vector<Target>& targets() {
   static const std::vector<Target> all{
-      {"image", image, image_seeds},    {"device_tree", device_tree, device_tree_seeds},
-      {"kernel", kernel, kernel_seeds}, {"vbmeta", vbmeta, vbmeta_seeds},
-      {"newc", newc, newc_seeds},       {"ramdisk", ramdisk, ramdisk_seeds},
-      {"codec", codec, codec_seeds},    {"payload", payload, payload_seeds},
-      {"zip", zip, zip_seeds},          {"tree_list", tree_list, tree_list_seeds},
-      {"recipe", recipe, recipe_seeds}, {"text_files", text_files, text_files_seeds},
+      {"image", image, image_seeds},
+      {"device_tree", device_tree, device_tree_seeds},
+      {"kernel", kernel, kernel_seeds},
+      {"vbmeta", vbmeta, vbmeta_seeds},
+      {"newc", newc, newc_seeds},
+      {"ramdisk", ramdisk, ramdisk_seeds},
+      {"codec", codec, codec_seeds},
+      {"payload", payload, payload_seeds},
+      {"zip", zip, zip_seeds},
+      {"tree_list", tree_list, tree_list_seeds},
+      {"recipe", recipe, recipe_seeds},
+      {"text_files", text_files, text_files_seeds},
       {"patch", patch, patch_seeds},
+      {"container", container, container_seeds},
+      {"patches", patches, patches_seeds},
+      {"listing", listing, listing_seeds},
   };
   return all;
 }

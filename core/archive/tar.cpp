@@ -172,6 +172,7 @@ Status check_sum_line(const Source& source, const SumLine& line, const Context& 
     const auto part = MutableView(piece).first(std::min<std::uint64_t>(kPiece, line.covers - at));
     WEXLO_CHECK(source.read_at(at, part));
     hasher.update(part);
+    if (context.progress) context.progress(at + part.size(), line.covers);
   }
   const std::string found = hex(hasher.finish());
   if (found == line.md5) return {};

@@ -14,8 +14,6 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr off_t kFlushed = off_t{64} << 20;  ///< bytes of a file that is waited for
-
 /// A name beside `target` that no other run uses; the leading dot keeps it out of `*.img`.
 fs::path temporary_beside(const fs::path& target) {
   static std::atomic<unsigned> counter = 0;
@@ -124,26 +122,22 @@ Status OutputFile::read_at(std::uint64_t offset, MutableView out) const {
   return {};
 }
 
-Status OutputFile::commit() {
-  struct stat info {};
-  const bool large = ::fstat(fd_, &info) == 0 && info.st_size > kFlushed;
-  // Large ones are on their way to the disk when the name appears: docs/decisions/0012.
-  if (large)
-    ::sync_file_range(fd_, 0, 0, SYNC_FILE_RANGE_WRITE);
-  else if (::fsync(fd_) != 0)
+Status OutputFile::commit(Flush flush) {
+  if (flush == Flush::Wait && ::fsync(fd_) != 0)
     return fail(io_error(errno, "cannot flush", target_.string()));
   const int renamed = overwrite_ == Overwrite::Replace
                           ? std::rename(temporary_.c_str(), target_.c_str())
                           : rename_new(temporary_, target_);
   if (renamed != 0) return fail(io_error(errno, "cannot write", target_.string()));
   ::close(std::exchange(fd_, -1));
-  return sync_path(target_.parent_path(), O_DIRECTORY);
+  // The folder's own flush would wait for the files in it, too.
+  return flush == Flush::Wait ? sync_path(target_.parent_path(), O_DIRECTORY) : Status();
 }
 
-Status write_file(const fs::path& target, View bytes, Overwrite overwrite) {
+Status write_file(const fs::path& target, View bytes, Overwrite overwrite, Flush flush) {
   WEXLO_TRY(OutputFile file, OutputFile::create(target, overwrite));
   WEXLO_CHECK(file.write_at(0, bytes));
-  return file.commit();
+  return file.commit(flush);
 }
 
 Status write_new(const fs::path& file, View bytes) {

@@ -10,6 +10,9 @@
 namespace wexlo {
 
 enum class Overwrite { Refuse, Replace };
+/// Whether to wait until the bytes are on the disk: what is not survives a killed program, but not
+/// a power cut within seconds.
+enum class Flush { Wait, Leave };
 
 /// Exists unless `overwrite` allows to replace what is there. Lets a command refuse before it
 /// works.
@@ -30,8 +33,7 @@ class OutputFile {
   [[nodiscard]] Status write_at(std::uint64_t offset, View bytes) const;
   /// Reads back what was written, e.g. to verify a digest.
   [[nodiscard]] Status read_at(std::uint64_t offset, MutableView out) const;
-  /// Files over 64 MiB are not waited for until they are on the disk.
-  [[nodiscard]] Status commit();
+  [[nodiscard]] Status commit(Flush flush = Flush::Wait);
   [[nodiscard]] const std::filesystem::path& target() const { return target_; }
 
  private:
@@ -43,7 +45,7 @@ class OutputFile {
 
 /// Writes a whole file at once, atomically.
 [[nodiscard]] Status write_file(const std::filesystem::path& target, View bytes,
-                                Overwrite overwrite);
+                                Overwrite overwrite, Flush flush = Flush::Wait);
 
 /// Writes a new file in a folder that is not yet under its final name: OutputFolder::commit flushes
 /// all of them at once. Errors: Exists, and those of writing.

@@ -38,8 +38,11 @@ struct Position {
 
 class Unpacked final : public Source {
  public:
-  Unpacked(Packed packed, std::string name, std::uint64_t memory)
-      : Source(std::move(name)), packed_(std::move(packed)), memory_(memory) {
+  Unpacked(Packed packed, std::string name, std::uint64_t memory, std::stop_token stop)
+      : Source(std::move(name)),
+        packed_(std::move(packed)),
+        memory_(memory),
+        stop_(std::move(stop)) {
     rewind();
   }
 
@@ -78,7 +81,6 @@ class Unpacked final : public Source {
     const std::uint64_t most = context.decode_bound != 0 ? context.decode_bound : kMaxContent;
     size_ = kMaxContent;
     while (!now_.ended) {
-      WEXLO_CHECK(check_stop(context));
       WEXLO_CHECK(decode_chunk());
       const bool bomb = context.decode_bound == 0 && now_.out_at > kRatioFrom &&
                         now_.out_at / kRatio > packed_.source->size();
@@ -152,6 +154,7 @@ class Unpacked final : public Source {
 
   /// The next chunk of the content; short at the end only.
   Status decode_chunk() const {
+    WEXLO_CHECK(check_stop({.stop = stop_}));
     const std::uint64_t begin = now_.out_at;
     Bytes chunk(kChunk);
     std::size_t size = 0;
@@ -265,6 +268,7 @@ class Unpacked final : public Source {
 
   Packed packed_;
   std::uint64_t memory_, size_ = kMaxContent;
+  std::stop_token stop_;
   mutable std::mutex mutex_;
   mutable Position now_;
   mutable Bytes in_;
@@ -303,7 +307,8 @@ Result<SourcePtr> open_unpacked(Packed packed, const Context& context) {
   if (!packed.size) packed.size = codec::promised_size(packed.kind, start, *packed.source);
   const auto promised = packed.size;
   const std::uint64_t memory = std::max<std::uint64_t>(context.decode_bound, 192u << 20);
-  auto unpacked = std::make_shared<Unpacked>(std::move(packed), std::move(name), memory);
+  auto unpacked =
+      std::make_shared<Unpacked>(std::move(packed), std::move(name), memory, context.stop);
   if (promised && *promised <= kMaxContent)
     unpacked->promise(*promised);
   else

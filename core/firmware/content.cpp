@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
 #include <condition_variable>
 #include <cstring>
 #include <deque>
@@ -113,7 +114,11 @@ class Buffers {
  public:
   std::shared_ptr<Bytes> take() {
     for (auto& one : all_)
-      if (one.use_count() == 1) return one;
+      if (one.use_count() == 1) {
+        // The other thread has let go of it: what it read is read.
+        std::atomic_thread_fence(std::memory_order_acquire);
+        return one;
+      }
     return all_.emplace_back(std::make_shared<Bytes>(kPiece));
   }
 

@@ -322,8 +322,7 @@ class PackageReader {
         at != promises.end())
       sha256 = at->hex;
     ContentPtr content = content_of(whole, std::move(promises));
-    if (!stored.empty())
-      content = listed_content(std::move(content), std::move(stored));
+    if (!stored.empty()) content = listed_content(std::move(content), std::move(stored));
     add({.name = name,
          .size = whole->size(),
          .stored_size = stored_size,

@@ -19,6 +19,8 @@ constexpr std::array kBootChain{"boot",         "init_boot", "vendor_boot", "ven
                                 "recovery",     "dtbo",      "vbmeta",      "vbmeta_system",
                                 "vbmeta_vendor"};
 constexpr std::uint64_t kMaxManifest = 4u << 20;
+constexpr std::uint64_t kFlushed = 256u << 20;   ///< bytes in all that are waited for
+constexpr std::uint64_t kDigested = 128u << 20;  ///< larger than any image of the boot chain
 
 /// Removes a folder that was made for the outputs when none came.
 class FolderGuard {
@@ -123,20 +125,34 @@ class Extraction {
     return tasks.wait();
   }
 
+  /// Together they are either waited for, or left to the system: docs/decisions/0012.
+  [[nodiscard]] Flush flush() const {
+    std::uint64_t total = 0;
+    for (const PartitionFacts* one : chosen_)
+      total += one->size;
+    return total > kFlushed ? Flush::Leave : Flush::Wait;
+  }
+
   Status commit() {
     for (auto& file : files_)
-      WEXLO_CHECK(file->commit());
+      WEXLO_CHECK(file->commit(flush()));
     return {};
   }
   std::vector<ExtractedPartition> take() { return std::move(out_); }
 
  private:
+  /// A digest that nothing is held against is for the record: docs/decisions/0013.
+  [[nodiscard]] bool digested(const PartitionFacts& one) const {
+    if (options_.digests) return true;
+    return !options_.quick && one.size <= kDigested;
+  }
+
   Status read(std::size_t i, Gauge& gauge, unsigned jobs) {
     const PartitionFacts& one = *chosen_[i];
     Context context = gauge.part(one.size);
     context.jobs = jobs;
     WEXLO_TRY(ReadPartition read, read_partition(one, target(one), options_.overwrite,
-                                                 {.digest = !options_.quick}, context));
+                                                 {.digest = digested(one)}, context));
     files_[i].emplace(std::move(read.file));
     out_[i] = {.name = one.name,
                .file = target(one),
@@ -230,7 +246,8 @@ Result<Extracted> extract(const Firmware& firmware, const std::string& firmware_
   WEXLO_TRY(manifest, extract_manifest(firmware, firmware_name, out, before));
   WEXLO_CHECK(extraction.commit());
   guard.keep();
-  WEXLO_CHECK(write_file(folder / kExtractManifest, as_view(manifest), Overwrite::Replace));
+  WEXLO_CHECK(write_file(folder / kExtractManifest, as_view(manifest), Overwrite::Replace,
+                         extraction.flush()));
   return out;
 }
 

@@ -15,6 +15,9 @@ struct ExtractOptions {
   bool all = false;
   /// Leaves out sums over whole packages, and SHA-256 where nothing promises one.
   bool quick = false;
+  /// SHA-256 of every image: without it those over 128 MiB have one only where the package promises
+  /// it.
+  bool digests = false;
   Overwrite overwrite = Overwrite::Refuse;
 };
 
@@ -22,7 +25,7 @@ struct ExtractedPartition {
   std::string name;
   std::filesystem::path file;
   std::uint64_t size = 0;
-  std::string sha256;     ///< empty: not counted (quick)
+  std::string sha256;     ///< empty: not counted
   bool verified = false;  ///< the package promised something of all its bytes, and it is true
   std::string proof;      ///< what it was: "sha-256", "crc-32", "md5 of the package", …
   std::string from;       ///< the file inside the package

@@ -1,0 +1,116 @@
+/// Containers and what is inside them.
+
+#include "firmware/bsdiff.hpp"
+#include "firmware/deflate_tokens.hpp"
+#include "firmware/formats.hpp"
+#include "firmware/listing.hpp"
+#include "firmware/puffdiff.hpp"
+#include "firmware/transfer_list.hpp"
+#include "support/boot.hpp"
+#include "support/containers.hpp"
+#include "target.hpp"
+
+namespace wexlo::fuzz {
+namespace {
+
+Context small() {
+  Context out;
+  out.decode_bound = 8u << 20;
+  return out;
+}
+
+std::string boot_image() {
+  return test::BootBytes{.version = 2, .page = 2048, .kernel = test::noise(100), .ramdisk = "r"}.done();
+}
+
+}  // namespace
+
+/// Anything that can be given as firmware; every partition is read, and its head.
+void container(View input) {
+  const Opening opening{.context = small()};
+  const auto firmware = open_source(open_memory(Blob(to_bytes(input)), "boot.img"), opening);
+  if (!firmware) return;
+  for (const PartitionFacts& one : (*firmware)->partitions) {
+    (void)one.content->head(kProbeSize);
+    const auto bytes = read_partition(one, 4u << 20, opening.context);
+    if (bytes) must(bytes->size() == one.size);
+    if (one.size > (4u << 20)) continue;
+    const auto source = one.content->source(opening.context);
+    if (!source || !bytes) continue;
+    // Both ways of reading give the same.
+    const auto again = read_all(**source, 4u << 20);
+    must(again && equal(again->view(), bytes->view()));
+  }
+}
+
+std::vector<std::string> container_seeds() {
+  using namespace test;
+  const std::string boot = boot_image(), block = noise(4096);
+  SuperBytes super{.size = 96u << 10, .metadata_size = 1024};
+  super.partitions = {{"system_a", {{8, 64}, {8, 0, 1}}}, {"vendor_a", {{8, 80}}}};
+  SparseBytes sparse;
+  sparse.raw(block).fill(2, "abcd").skip(1).crc(0);
+  return {test::zip({{"boot.img", boot, true}, {"a.img.lz4", lz4_frame(block)}, {"list.xml", "<l><p partition=\"x\" filename=\"a.img.lz4\" md5=\"00\"/></l>"}}),
+          tar({{"boot.img", boot}, {"super.img.part-0", sparse.done()}, {"super.img.part-1", sparse.done()}}),
+          sparse.done(),
+          super.done(),
+          super.empty(),
+          gpt_dump({{"boot_a", 40, 41}}, 512, 80),
+          test::zip({{"s.transfer.list", "4\n2\n0\n0\nnew 2,1,2\nzero 2,0,1\n"}, {"s.new.dat", block}}),
+          gzip(test::zip({{"in.zip", test::zip({{"boot.img", boot}}), true}})),
+          xz(boot),
+          bzip2(boot),
+          zstd(boot)};
+}
+
+/// First byte: what the rest is. Old bytes are always the same.
+void patches(View input) {
+  if (input.empty()) return;
+  const auto kind = std::to_integer<unsigned>(input[0]) % 3;
+  const View rest = input.subspan(1);
+  static const std::string old = test::noise(4096);
+  const WriteBytes nowhere = [](View) { return Status(); };
+  if (kind == 0) {
+    const OldBytes bytes{.size = old.size(), .read = [](std::uint64_t at, MutableView out) {
+                           must(at + out.size() <= old.size());
+                           std::memcpy(out.data(), old.data() + at, out.size());
+                           return Status();
+                         }};
+    (void)apply_bsdiff(rest, bytes, 1u << 20, nowhere);
+  } else if (kind == 1) {
+    (void)apply_puffdiff(rest, as_view(old), 1u << 20, nowhere);
+  } else {
+    // A stream that is spelled out comes back, bit for bit.
+    const auto tokens = tokens_of_deflate(rest, {0, rest.size() * 8}, 1u << 20);
+    if (!tokens) return;
+    Bytes back;
+    BitWriter bits(back);
+    must(deflate_of_tokens(*tokens, bits).has_value());
+    const std::size_t whole = static_cast<std::size_t>(bits.size() / 8);
+    must(whole <= rest.size() && equal(View(back).first(whole), rest.first(whole)));
+  }
+}
+
+std::vector<std::string> patches_seeds() {
+  const std::string before = test::noise(4096), after = test::noise(5000, 2);
+  const std::string packed = test::gzip("words and words and words " + test::noise(300));
+  return {"0" + test::bsdiff(before, after), "0" + test::bsdiff(before, after, std::string("\0\1\0", 3)),
+          "1PUF1" + test::be32(4) + test::proto_number(1, 1) + test::proto_number(4, 0) + "BSDIFF40",
+          "2" + packed.substr(10, packed.size() - 18)};
+}
+
+void listing(View input) {
+  const auto is_file = [](std::string_view name) { return name.ends_with(".img"); };
+  for (const ListingRow& row : wexlo::read_listing(as_text(input), "list.xml", is_file).rows)
+    must(is_file(row.file) && (row.partition.empty() || check_partition_name(row.partition)));
+  (void)read_transfer_list(as_text(input), "list");
+}
+
+std::vector<std::string> listing_seeds() {
+  return {"<l><step operation=\"flash\" partition=\"boot\" filename=\"boot.img\" MD5=\"0123456789abcdef0123456789abcdef\"/></l>",
+          "- partition_name: boot\n  file_name: boot.img\n  start: 0x1000\n  length: 4K\n",
+          "boot,boot.img,0x1000,0x2000\n", "0123456789abcdef0123456789abcdef *boot.img\n",
+          "4\n3\n0\n0\nnew 4,0,1,2,3\nzero 2,1,2\n"};
+}
+
+}  // namespace wexlo::fuzz
