@@ -60,7 +60,9 @@ Cost extract(const fs::path& folder, int runs, const std::string& file, const st
   Cost best;
   for (int i = 0; i < runs; ++i) {
     fs::remove_all(folder / "out");
-    const Cost cost = best_of(1, {"bash", "-c", fmt::format("cd {} && exec {} extract {} -o out --jobs 2 {}", folder.string(), WEXLO_PROGRAM, file, words)});
+    const Cost cost = best_of(1, {"bash", "-c",
+                                  fmt::format("cd {} && exec {} extract {} -o out --jobs 2 {}",
+                                              folder.string(), WEXLO_PROGRAM, file, words)});
     if (cost.seconds < best.seconds) best = cost;
   }
   fs::remove_all(folder / "out");
@@ -87,9 +89,10 @@ void payloads(const fs::path& folder) {
   const Cost one = extract(folder, 5, "big.bin", "boot");
   const std::uint64_t own = fs::file_size(folder / "own.xz");
   // The machine's limit for one partition: its blobs on two cores, then both sums.
-  const Cost limit = tools(folder, 5,
-                           "h=$(stat -c %s own.xz); xz -dc own.xz > r0; sha256sum own.xz > /dev/null & "
-                           "sha256sum r0; wait");
+  const Cost limit =
+      tools(folder, 5,
+            "h=$(stat -c %s own.xz); xz -dc own.xz > r0; sha256sum own.xz > /dev/null & "
+            "sha256sum r0; wait");
   ratio("payload: one partition of 64 MiB", one, limit, 1.2);
   fmt::print("  read {} bytes more than its blobs (wanted: at most {})\n",
              static_cast<std::int64_t>(one.read_bytes) - static_cast<std::int64_t>(own) -
@@ -127,9 +130,12 @@ bool make_large_ota(const fs::path& folder, std::size_t gib) {
   writer.put(std::uint32_t{0});
   writer.put(as_view(raw));
   auto file = OutputFile::create(folder / "payload.bin", Overwrite::Replace);
-  if (!file || !file->resize(head.size() + kEach * each) || !file->write_at(0, head) || !file->commit())
+  if (!file || !file->resize(head.size() + kEach * each) || !file->write_at(0, head) ||
+      !file->commit())
     return false;
-  return std::system(("cd " + folder.string() + " && rm -f ota.zip && zip -q -0 ota.zip payload.bin && rm payload.bin").c_str()) == 0;
+  return std::system(("cd " + folder.string() +
+                      " && rm -f ota.zip && zip -q -0 ota.zip payload.bin && rm payload.bin")
+                         .c_str()) == 0;
 }
 
 void inspections(const fs::path& folder) {
@@ -147,9 +153,12 @@ bool make_images(const fs::path& folder, std::size_t mib) {
   const Bytes raw = demo::system_image(mib * kMiB, "size=" + std::to_string(mib));
   const Bytes half(raw.begin(), raw.begin() + static_cast<std::ptrdiff_t>(raw.size() / 2));
   const Bytes rest(raw.begin() + static_cast<std::ptrdiff_t>(raw.size() / 2), raw.end());
-  const Bytes super = demo::super_image({{"system_a", half}, {"vendor_a", rest}}, raw.size() + 4 * kMiB, "g");
+  const Bytes super =
+      demo::super_image({{"system_a", half}, {"vendor_a", rest}}, raw.size() + 4 * kMiB, "g");
   return write_file(folder / "raw.img", raw, Overwrite::Replace).has_value() &&
-         write_file(folder / "sparse.img", demo::sparse_piece(raw, 0, raw.size() / 4096), Overwrite::Replace).has_value() &&
+         write_file(folder / "sparse.img", demo::sparse_piece(raw, 0, raw.size() / 4096),
+                    Overwrite::Replace)
+             .has_value() &&
          write_file(folder / "super.img", super, Overwrite::Replace).has_value();
 }
 
@@ -157,10 +166,13 @@ void copies(const fs::path& folder) {
   apart([&] { return make_images(folder, 1024); });
   const Cost raw = tools(folder, 5, "rm -f copy; exec cp --sparse=always raw.img copy");
   ratio("sparse to raw, 1024 MiB", extract(folder, 7, "sparse.img", ""), raw, 1.2);
-  ratio("super to two logical partitions, 1024 MiB", extract(folder, 7, "super.img", "--all"), raw, 1.2);
+  ratio("super to two logical partitions, 1024 MiB", extract(folder, 7, "super.img", "--all"), raw,
+        1.2);
   show("sparse to raw, --digests", extract(folder, 3, "sparse.img", "--digests"));
-  show("super to two logical partitions, --digests", extract(folder, 3, "super.img", "--all --digests"));
-  const Cost sums = tools(folder, 5, "cp --sparse=always raw.img copy & sha256sum raw.img; wait; rm copy");
+  show("super to two logical partitions, --digests",
+       extract(folder, 3, "super.img", "--all --digests"));
+  const Cost sums =
+      tools(folder, 5, "cp --sparse=always raw.img copy & sha256sum raw.img; wait; rm copy");
   show("cp --sparse=always and sha256sum, side by side", sums);
 }
 

@@ -57,14 +57,15 @@ class Teller {
     const bool packed = any([](const Facts& one) { return one.stored_size != one.size; });
     const bool payload = any([](const Facts& one) { return one.operations > 0; });
     const bool digests = any([](const Facts& one) { return !one.sha256.empty(); });
-    const bool held =
-        any([](const Facts& one) { return !one.held.empty() || !one.detail.empty(); });
+    const bool held = any([](const Facts& one) { return !one.held.empty(); });
+    const bool detail = any([](const Facts& one) { return !one.detail.empty(); });
     const bool from =
         any([](const Facts& one) { return !one.from.empty() || !one.inside.empty(); });
     std::vector<std::string> head{"partition", ">size"};
     if (packed) head.emplace_back(">in package");
     if (payload) head.emplace_back(">operations");
-    if (held) head.insert(head.end(), {"kind", "detail"});
+    if (held) head.emplace_back("kind");
+    if (detail) head.emplace_back("detail");
     if (digests) head.emplace_back("SHA-256");
     if (from) head.emplace_back("from");
     Table table(head);
@@ -72,10 +73,8 @@ class Teller {
       std::vector<std::string> cells{one.name, human_size(one.size)};
       if (packed) cells.push_back(human_size(one.stored_size));
       if (payload) cells.push_back(fmt::format("{}", one.operations));
-      if (held) {
-        cells.push_back(one.held.empty() ? "-" : one.held);
-        cells.push_back(printable(one.detail));
-      }
+      if (held) cells.push_back(one.held.empty() ? "-" : one.held);
+      if (detail) cells.push_back(printable(one.detail));
       if (digests) cells.push_back(shorten(one.sha256));
       if (from) cells.push_back(printable(origin_of(one)));
       table.row(std::move(cells));

@@ -159,14 +159,14 @@ Bytes dt_table(const std::vector<Bytes>& trees) {
   return out;
 }
 
-Bytes system_image(std::size_t size, const std::string& build_properties) {
+Bytes system_image(std::size_t size, const std::string& build_properties, std::string_view label) {
   Bytes out(size);
   const std::size_t block = 4096;
   store<std::uint32_t, std::endian::little>(out.data() + 1028,
                                             static_cast<std::uint32_t>(size / block));
   store<std::uint32_t, std::endian::little>(out.data() + 1048, 2);  // blocks of 4096
   store<std::uint16_t, std::endian::little>(out.data() + 1080, 0xEF53);
-  std::ranges::copy(as_view("system"), out.begin() + 1144);
+  std::ranges::copy(as_view(label), out.begin() + 1144);
   std::ranges::copy(as_view(build_properties), out.begin() + 8192);
   // A third programs, a little that no compressor likes, the rest free.
   const Bytes programs = code_like(77, size / 3);

@@ -35,6 +35,7 @@ struct OldBoot {
 [[nodiscard]] Bytes dt_table(const std::vector<Bytes>& trees);
 /// What a file system of that size looks like from outside: an ext4 superblock, a property file and
 /// filler. It cannot be mounted.
-[[nodiscard]] Bytes system_image(std::size_t size, const std::string& build_properties);
+[[nodiscard]] Bytes system_image(std::size_t size, const std::string& build_properties,
+                                 std::string_view label = "system");
 
 }  // namespace wexlo::demo

@@ -116,11 +116,12 @@ Status write_vernier(const std::filesystem::path& zip, const Context& context) {
   chain.add("dtbo", dtbo(phone), kMiB);
   chain.finish();
   WEXLO_CHECK(check_stop(context));
-  const Bytes super = super_image({{"system_a", system_image(8 * kMiB, properties(phone))},
-                                   {"vendor_a", system_image(4 * kMiB, "ro.vendor.korvale=1\n")},
-                                   {"system_b", {}},
-                                   {"vendor_b", {}}},
-                                  24 * kMiB, "korvale_dynamic_a");
+  const Bytes super =
+      super_image({{"system_a", system_image(8 * kMiB, properties(phone))},
+                   {"vendor_a", system_image(4 * kMiB, "ro.vendor.korvale=1\n", "vendor")},
+                   {"system_b", {}},
+                   {"vendor_b", {}}},
+                  24 * kMiB, "korvale_dynamic_a");
   std::vector<ZipFile> images = std::move(chain.files);
   for (ZipFile& piece : sparse_set("super", super, 3))
     images.push_back(std::move(piece));

@@ -1,5 +1,6 @@
 /// Containers and what is inside them.
 
+#include "support/containers.hpp"
 #include "firmware/bsdiff.hpp"
 #include "firmware/deflate_tokens.hpp"
 #include "firmware/formats.hpp"
@@ -7,7 +8,6 @@
 #include "firmware/puffdiff.hpp"
 #include "firmware/transfer_list.hpp"
 #include "support/boot.hpp"
-#include "support/containers.hpp"
 #include "target.hpp"
 
 namespace wexlo::fuzz {
@@ -20,7 +20,8 @@ Context small() {
 }
 
 std::string boot_image() {
-  return test::BootBytes{.version = 2, .page = 2048, .kernel = test::noise(100), .ramdisk = "r"}.done();
+  return test::BootBytes{.version = 2, .page = 2048, .kernel = test::noise(100), .ramdisk = "r"}
+      .done();
 }
 
 }  // namespace
@@ -50,17 +51,22 @@ std::vector<std::string> container_seeds() {
   super.partitions = {{"system_a", {{8, 64}, {8, 0, 1}}}, {"vendor_a", {{8, 80}}}};
   SparseBytes sparse;
   sparse.raw(block).fill(2, "abcd").skip(1).crc(0);
-  return {test::zip({{"boot.img", boot, true}, {"a.img.lz4", lz4_frame(block)}, {"list.xml", "<l><p partition=\"x\" filename=\"a.img.lz4\" md5=\"00\"/></l>"}}),
-          tar({{"boot.img", boot}, {"super.img.part-0", sparse.done()}, {"super.img.part-1", sparse.done()}}),
-          sparse.done(),
-          super.done(),
-          super.empty(),
-          gpt_dump({{"boot_a", 40, 41}}, 512, 80),
-          test::zip({{"s.transfer.list", "4\n2\n0\n0\nnew 2,1,2\nzero 2,0,1\n"}, {"s.new.dat", block}}),
-          gzip(test::zip({{"in.zip", test::zip({{"boot.img", boot}}), true}})),
-          xz(boot),
-          bzip2(boot),
-          zstd(boot)};
+  return {
+      test::zip({{"boot.img", boot, true},
+                 {"a.img.lz4", lz4_frame(block)},
+                 {"list.xml", "<l><p partition=\"x\" filename=\"a.img.lz4\" md5=\"00\"/></l>"}}),
+      tar({{"boot.img", boot},
+           {"super.img.part-0", sparse.done()},
+           {"super.img.part-1", sparse.done()}}),
+      sparse.done(),
+      super.done(),
+      super.empty(),
+      gpt_dump({{"boot_a", 40, 41}}, 512, 80),
+      test::zip({{"s.transfer.list", "4\n2\n0\n0\nnew 2,1,2\nzero 2,0,1\n"}, {"s.new.dat", block}}),
+      gzip(test::zip({{"in.zip", test::zip({{"boot.img", boot}}), true}})),
+      xz(boot),
+      bzip2(boot),
+      zstd(boot)};
 }
 
 /// First byte: what the rest is. Old bytes are always the same.
@@ -94,9 +100,11 @@ void patches(View input) {
 std::vector<std::string> patches_seeds() {
   const std::string before = test::noise(4096), after = test::noise(5000, 2);
   const std::string packed = test::gzip("words and words and words " + test::noise(300));
-  return {"0" + test::bsdiff(before, after), "0" + test::bsdiff(before, after, std::string("\0\1\0", 3)),
-          "1PUF1" + test::be32(4) + test::proto_number(1, 1) + test::proto_number(4, 0) + "BSDIFF40",
-          "2" + packed.substr(10, packed.size() - 18)};
+  return {
+      "0" + test::bsdiff(before, after),
+      "0" + test::bsdiff(before, after, std::string("\0\1\0", 3)),
+      "1PUF1" + test::be32(4) + test::proto_number(1, 1) + test::proto_number(4, 0) + "BSDIFF40",
+      "2" + packed.substr(10, packed.size() - 18)};
 }
 
 void listing(View input) {
@@ -107,10 +115,12 @@ void listing(View input) {
 }
 
 std::vector<std::string> listing_seeds() {
-  return {"<l><step operation=\"flash\" partition=\"boot\" filename=\"boot.img\" MD5=\"0123456789abcdef0123456789abcdef\"/></l>",
-          "- partition_name: boot\n  file_name: boot.img\n  start: 0x1000\n  length: 4K\n",
-          "boot,boot.img,0x1000,0x2000\n", "0123456789abcdef0123456789abcdef *boot.img\n",
-          "4\n3\n0\n0\nnew 4,0,1,2,3\nzero 2,1,2\n"};
+  return {
+      "<l><step operation=\"flash\" partition=\"boot\" filename=\"boot.img\" "
+      "MD5=\"0123456789abcdef0123456789abcdef\"/></l>",
+      "- partition_name: boot\n  file_name: boot.img\n  start: 0x1000\n  length: 4K\n",
+      "boot,boot.img,0x1000,0x2000\n", "0123456789abcdef0123456789abcdef *boot.img\n",
+      "4\n3\n0\n0\nnew 4,0,1,2,3\nzero 2,1,2\n"};
 }
 
 }  // namespace wexlo::fuzz

@@ -12,7 +12,7 @@
 namespace wexlo {
 namespace {
 
-constexpr std::size_t kBlock = 512, kSumAt = 148, kSumSize = 8, kMagicAt = 257;
+constexpr std::size_t kBlock = 512, kSumAt = 148, kSumSize = 8;
 constexpr std::size_t kMaxMembers = 100'000;
 constexpr std::size_t kLongestLine = 4096;
 constexpr std::size_t kPiece = 1u << 20;

@@ -6,6 +6,7 @@
 #include <set>
 
 #include "base/crc.hpp"
+#include "firmware/super.hpp"
 
 namespace wexlo {
 namespace {
@@ -13,6 +14,7 @@ namespace {
 constexpr std::string_view kMagic = "EFI PART";
 constexpr std::size_t kHeader = 92, kEntry = 128, kNameAt = 56, kNameUnits = 36;
 constexpr std::uint32_t kMaxEntries = 4096, kMaxEntry = 4096;
+constexpr std::size_t kSuperProbe = 12u << 10;
 constexpr std::uint64_t kSectors[] = {512, 4096};
 
 template <class T>
@@ -101,6 +103,32 @@ Result<Table> find_table(const Source& source, Firmware& firmware) {
   return fail(in_file(std::move(*first), source.name()));
 }
 
+/// The logical partitions inside super, wherever on the disk it stands.
+void add_logical(Firmware& disk) {
+  std::vector<PartitionFacts> inside;
+  for (const PartitionFacts& one : disk.partitions) {
+    const auto source = one.content->source({});
+    const auto start = source ? read_some(**source, 0, kSuperProbe) : fail(source.error());
+    if (!start || !looks_like_super(*start)) continue;
+    auto logical = open_super_with(*source, [&](const std::string& name) -> Result<SourcePtr> {
+      WEXLO_TRY(const PartitionFacts* const device, disk.choose(name, one.name));
+      return device->content->source({});
+    });
+    if (!logical) {
+      disk.note("super-unreadable",
+                fmt::format("{} does not read: {}", one.name, describe(logical.error())));
+      continue;
+    }
+    for (PartitionFacts& part : (*logical)->partitions) {
+      part.inside = one.name;
+      inside.push_back(std::move(part));
+    }
+    std::ranges::move((*logical)->groups, std::back_inserter(disk.groups));
+    std::ranges::move((*logical)->notes, std::back_inserter(disk.notes));
+  }
+  std::ranges::move(inside, std::back_inserter(disk.partitions));
+}
+
 }  // namespace
 
 bool looks_like_gpt(View start) {
@@ -141,6 +169,7 @@ Result<FirmwarePtr> open_gpt(const SourcePtr& source, const Opening&) {
     facts.content = window ? content_of(std::move(*window)) : unreadable(std::move(window).error());
     out->partitions.push_back(std::move(facts));
   }
+  add_logical(*out);
   if (beyond > 0)
     out->note("gpt-cut", fmt::format("{} partitions lie behind the end of the dump: it is cut "
                                      "short, or a part of the disk only.",

@@ -13,7 +13,7 @@
 #include "firmware/formats.hpp"
 #include "firmware/listed_content.hpp"
 #include "firmware/listing_index.hpp"
-#include "firmware/sparse.hpp"
+#include "firmware/pieces.hpp"
 #include "firmware/super.hpp"
 #include "firmware/transfer_list.hpp"
 
@@ -47,7 +47,7 @@ class PackageReader {
           &PackageReader::images, &PackageReader::archives, &PackageReader::unnamed})
       WEXLO_CHECK((this->*step)());
     versions();
-    if (out_->partitions.empty()) return fail(nothing());
+    if (out_->partitions.empty()) return fail(trouble_ ? *trouble_ : nothing());
     if (out_->partitions.size() > kMaxPartitions)
       return fail({.code = ErrorCode::LimitExceeded,
                    .message = "too many partitions",
@@ -85,12 +85,29 @@ class PackageReader {
     return to_bytes(bytes.view());
   }
 
+  /// What is no fault of one file: nobody would be helped by going on.
+  static bool ends_all(ErrorCode code) {
+    return code == ErrorCode::Interrupted || code == ErrorCode::Io || code == ErrorCode::NoSpace ||
+           code == ErrorCode::UnsafePath || code == ErrorCode::LimitExceeded;
+  }
+
+  /// A text member; nullopt: it does not read, and a note says so.
+  Result<std::optional<Bytes>> text_if_readable(const Item& item) {
+    auto raw = text_of(item);
+    if (raw) return std::move(*raw);
+    if (ends_all(raw.error().code)) return fail(std::move(raw).error());
+    out_->note("unreadable-file",
+               fmt::format("{} does not read: {}", item.path, describe(raw.error())));
+    return std::nullopt;
+  }
+
   /// The small files that tell of the build. What does not read tells nothing.
   Status texts() {
     for (const Item& item : bundle_.items) {
       if (!is_build_text(item.path) || item.size > kMaxText) continue;
-      WEXLO_TRY(const Bytes raw, text_of(item));
-      const BuildText text = read_build_text(item.path, as_text(raw));
+      WEXLO_TRY(const auto raw, text_if_readable(item));
+      if (!raw) continue;
+      const BuildText text = read_build_text(item.path, as_text(*raw));
       out_->build.merge(text.build);
       out_->incremental |= text.incremental;
       over_the_air_ |= text.over_the_air;
@@ -104,8 +121,8 @@ class PackageReader {
       if (used(item) || !may_be_listing(item.path) || item.size > kMaxText) continue;
       if (item.path.starts_with("META-INF/")) continue;
       WEXLO_CHECK(check_stop(opening_.context));
-      WEXLO_TRY(const Bytes raw, text_of(item));
-      const std::size_t rows = listings_.add(item, as_text(raw), out_->build);
+      WEXLO_TRY(const auto raw, text_if_readable(item));
+      const std::size_t rows = raw ? listings_.add(item, as_text(*raw), out_->build) : 0;
       if (rows == 0) continue;
       use(item);
       out_->layers.front().detail += fmt::format(", {} with {} rows", base_name(item.path), rows);
@@ -123,7 +140,12 @@ class PackageReader {
            {".new.dat", ".new.dat.br", ".new.dat.xz", ".new.dat.lzma", ".new.dat.gz"})
         if (data == nullptr) data = find(stem + end);
       if (data == nullptr) continue;
-      WEXLO_CHECK(add_transfer(item, *data, std::string(base_name(stem))));
+      const std::string name(base_name(stem));
+      WEXLO_CHECK(check_partition_name(name));
+      use(item);
+      use(*data);
+      if (auto added = add_transfer(item, *data, name); !added)
+        WEXLO_CHECK(add_unreadable(*data, name, std::move(added).error()));
       if (const Item* patches = find(stem + ".patch.dat")) use(*patches);
       over_the_air_ = true;
     }
@@ -131,7 +153,6 @@ class PackageReader {
   }
 
   Status add_transfer(const Item& list, const Item& data, const std::string& name) {
-    WEXLO_CHECK(check_partition_name(name));
     WEXLO_TRY(const Bytes raw, text_of(list));
     WEXLO_TRY(TransferPlan plan, read_transfer_list(as_text(raw), name_of(list)));
     WEXLO_TRY(SourcePtr source, data.open(opening_.context));
@@ -153,8 +174,6 @@ class PackageReader {
          .stored_size = data.stored_size,
          .from = data.path,
          .content = transfer_content(std::move(plan), std::move(source))});
-    use(list);
-    use(data);
     return {};
   }
 
@@ -206,62 +225,40 @@ class PackageReader {
     const auto number = [](const Item* item) { return *read_file_name(item->path).number; };
     std::ranges::sort(items, {}, number);
     const FileName first = read_file_name(items.front()->path);
-    std::vector<SourcePtr> sources;
-    bool all_sparse = true;
+    const std::string name = set_name(*items.front(), first);
+    std::vector<PieceFile> files;
     std::vector<StoredFile> stored;
     std::uint64_t stored_size = 0;
     for (const Item* item : items) {
-      WEXLO_TRY(SourcePtr source, item->open(opening_.context));
+      auto source = item->open(opening_.context);
+      if (!source) return set_unreadable(items, name, std::move(source).error());
       if (auto promises = listings_.promises_of(*item); !promises.empty())
-        stored.push_back({source, std::move(promises)});
-      // Only what packs it is taken off: a sparse piece stays one.
-      while (true) {
-        WEXLO_TRY(const Bytes start, read_some(*source, 0, kProbeSize));
-        const Format* format = find_format(start);
-        all_sparse &= format != nullptr && format->kind == "sparse"
-                          ? true
-                          : format != nullptr && format->unwrap != nullptr;
-        if (format == nullptr || format->unwrap == nullptr || format->kind == "sparse") break;
-        WEXLO_TRY(source, format->unwrap(source, opening_));
-      }
-      sources.push_back(std::move(source));
+        stored.push_back({*source, std::move(promises)});
+      files.push_back({std::move(*source), number(item), std::string(base_name(item->path))});
       stored_size += item->stored_size;
     }
-    const bool sure = first.number_is_sure;
-    if (!all_sparse && (!sure || items.size() < 2)) return false;
-    if (all_sparse && !sure && items.size() < 2) return false;
-    const std::string name = set_name(*items.front(), first);
-    for (std::size_t i = 1; i < items.size(); ++i) {
-      if (number(items[i]) == number(items[i - 1]) + 1) continue;
-      return fail({.code = ErrorCode::NotFound,
-                   .message = fmt::format("a piece of {} is missing, or there twice", name),
-                   .file = bundle_.name,
-                   .expected = fmt::format("number {} after {}", number(items[i - 1]) + 1,
-                                           base_name(items[i - 1]->path)),
-                   .found = std::string(base_name(items[i]->path)),
-                   .hint = "Fetch the package again; all pieces belong into one folder."});
-    }
-    const std::string shown = fmt::format("{} ({} pieces)", items.front()->path, items.size());
-    SourcePtr whole;
-    if (all_sparse) {
-      WEXLO_TRY(whole, open_sparse_set(sources, bundle_.name + "!" + items.front()->path));
-    } else {
-      std::vector<Piece> pieces;
-      for (const SourcePtr& source : sources)
-        pieces.push_back({source, 0, source->size()});
-      WEXLO_TRY(whole, open_joined(std::move(pieces), bundle_.name + "!" + items.front()->path));
-    }
+    auto joined = join_pieces(std::move(files), first.number_is_sure, name, opening_);
+    if (!joined) return set_unreadable(items, name, std::move(joined).error());
+    if (!*joined) return false;
     for (const Item* item : items)
       use(*item);
-    WEXLO_CHECK(add_content(name, whole, shown, stored_size, std::move(stored),
-                            all_sparse ? "sparse" : ""));
+    const std::string shown = fmt::format("{} ({} pieces)", items.front()->path, items.size());
+    WEXLO_CHECK(add_content(name, (*joined)->source, shown, stored_size, std::move(stored),
+                            (*joined)->sparse ? "sparse" : ""));
+    return true;
+  }
+
+  Result<bool> set_unreadable(const std::vector<const Item*>& items, const std::string& name,
+                              Error why) {
+    for (const Item* item : items)
+      use(*item);
+    WEXLO_CHECK(add_unreadable(*items.front(), name, std::move(why)));
     return true;
   }
 
   /// One damaged or locked file does not hide the others: it is told to who wants it.
   Status add_unreadable(const Item& item, const std::string& name, Error why) {
-    if (why.code == ErrorCode::Interrupted || why.code == ErrorCode::Io)
-      return fail(std::move(why));
+    if (ends_all(why.code)) return fail(std::move(why));
     out_->note("unreadable-file", fmt::format("{} does not read: {}", item.path, describe(why)));
     add({.name = name,
          .size = item.size,
@@ -409,9 +406,13 @@ class PackageReader {
     if (!out_->build.base.empty()) deeper.base_build = out_->build.base;
     auto nested = inner.format->open(inner.source, deeper);
     if (nested) return nested;
-    if (nested.error().code != ErrorCode::Unsupported ||
-        !nested.error().message.starts_with("nothing in it"))
-      return nested;
+    if (ends_all(nested.error().code)) return nested;
+    // The others are worth having; without any it is what is told.
+    const bool nothing_in_it = nested.error().code == ErrorCode::Unsupported &&
+                               nested.error().message.starts_with("nothing in it");
+    if (nothing_in_it) return FirmwarePtr();
+    out_->note("unreadable-package", describe(nested.error()));
+    if (!trouble_) trouble_ = std::move(nested).error();
     return FirmwarePtr();
   }
 
@@ -456,6 +457,7 @@ class PackageReader {
   std::vector<bool> used_;
   FirmwarePtr out_ = std::make_unique<Firmware>();
   ListingIndex listings_;
+  std::optional<Error> trouble_;    ///< the first package inside that does not read
   std::string radio_, bootloader_;  ///< what their file names say behind the first dash
   bool over_the_air_ = false, told_ = false;
 };

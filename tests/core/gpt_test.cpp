@@ -70,3 +70,19 @@ TEST_CASE("gpt: names that are none, twice the same, ends before beginnings") {
   CHECK(open(gpt_dump({{"x", 60, ~std::uint64_t{0}}}, 512, 200)).error().code ==
         ErrorCode::Corrupt);
 }
+
+TEST_CASE("gpt: the logical partitions of a super on the disk are there, too") {
+  SuperBytes super;
+  super.size = 300 * 512;
+  super.partitions = {{"system_a", {{8, 200}}}};
+  std::string image = super.done();
+  image.replace(200 * 512, 4096, noise(4096, 3));
+  std::string bytes = gpt_dump({{"super", 100, 399}}, 512, 600);
+  bytes.replace(100 * 512, image.size(), image);
+  const auto firmware = open(bytes);
+  REQUIRE(firmware);
+  const auto system = (*firmware)->choose("system", "disk.bin");
+  REQUIRE(system);
+  CHECK((*system)->inside == "super");
+  CHECK(text(read_partition(**system, 1u << 20, {})->view()) == noise(4096, 3));
+}

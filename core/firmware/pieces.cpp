@@ -1,0 +1,64 @@
+#include "firmware/pieces.hpp"
+
+#include <fmt/format.h>
+
+#include "firmware/formats.hpp"
+#include "firmware/sparse.hpp"
+
+namespace wexlo {
+namespace {
+
+/// Takes off what packs a piece. True: what is left is sparse.
+Result<bool> take_off(SourcePtr& source, const Opening& opening) {
+  for (;;) {
+    WEXLO_TRY(const Bytes start, read_some(*source, 0, kProbeSize));
+    if (looks_like_sparse(start)) return true;
+    const Format* format = find_format(start);
+    if (format == nullptr || format->unwrap == nullptr) return false;
+    WEXLO_TRY(source, format->unwrap(source, opening));
+  }
+}
+
+Status check_numbers(const std::vector<PieceFile>& files, const std::string& name) {
+  for (std::size_t i = 1; i < files.size(); ++i) {
+    if (files[i].number == files[i - 1].number + 1) continue;
+    return fail({.code = ErrorCode::NotFound,
+                 .message = fmt::format("a piece of {} is missing, or there twice", name),
+                 .file = files[i].source->name(),
+                 .expected = fmt::format("number {} after {}", files[i - 1].number + 1,
+                                         files[i - 1].name),
+                 .found = files[i].name,
+                 .hint = "Fetch the package again; all pieces belong into one folder."});
+  }
+  return {};
+}
+
+}  // namespace
+
+Result<std::optional<JoinedPieces>> join_pieces(std::vector<PieceFile> files, bool sure,
+                                                const std::string& name, const Opening& opening) {
+  JoinedPieces out{.sparse = true};
+  for (PieceFile& file : files) {
+    WEXLO_TRY(const bool sparse, take_off(file.source, opening));
+    out.sparse = out.sparse && sparse;
+  }
+  // One file of a number is a piece only where both its name and its content say so.
+  const bool set = out.sparse ? sure || files.size() > 1 : sure && files.size() > 1;
+  if (!set) return std::nullopt;
+  WEXLO_CHECK(check_numbers(files, name));
+  const std::string shown = files.front().source->name();
+  if (out.sparse) {
+    std::vector<SourcePtr> sources;
+    for (PieceFile& file : files)
+      sources.push_back(std::move(file.source));
+    WEXLO_TRY(out.source, open_sparse_set(sources, shown));
+  } else {
+    std::vector<Piece> pieces;
+    for (const PieceFile& file : files)
+      pieces.push_back({file.source, 0, file.source->size()});
+    WEXLO_TRY(out.source, open_joined(std::move(pieces), shown));
+  }
+  return out;
+}
+
+}  // namespace wexlo
