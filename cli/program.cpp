@@ -30,8 +30,8 @@ bool wants_color(const std::string& color) {
 
 void add_globals(CLI::App& app, Options& options, Globals& globals) {
   app.add_flag("--json", globals.json, "Print one JSON document instead of text");
-  auto* quiet = app.add_flag("--quiet", globals.quiet, "Print findings and errors only");
-  app.add_flag("--verbose", globals.verbose, "Print more detail")->excludes(quiet);
+  auto* quiet = app.add_flag("-q,--quiet", globals.quiet, "Print findings and errors only");
+  app.add_flag("-v,--verbose", globals.verbose, "Print more detail")->excludes(quiet);
   app.add_option("--color", options.color, "When to use colours")
       ->check(CLI::IsMember({"auto", "always", "never"}))
       ->capture_default_str();

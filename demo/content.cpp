@@ -56,7 +56,7 @@ Bytes random_bytes(std::uint64_t seed, std::size_t size) {
   return bytes;
 }
 
-Bytes kernel(std::size_t size) {
+Bytes kernel(std::size_t size, const std::string& release) {
   Bytes bytes = code_like(1, size);
   std::fill_n(bytes.begin(), 64, std::byte{0});
   store<std::uint32_t, std::endian::little>(bytes.data() + 4, 0x14000010);  // a branch
@@ -64,8 +64,8 @@ Bytes kernel(std::size_t size) {
   store<std::uint64_t, std::endian::little>(bytes.data() + 24, 0xa);  // 4 KiB pages, any place
   put_text(bytes, 56, "ARM\x64");
   put_text(bytes, size / 2,
-           "Linux version 6.12.30-korvale-gnomon (build@korvale) (clang 19.0.1) #1 SMP PREEMPT Sat "
-           "Sep 5 06:00:00 UTC 2026\n");
+           "Linux version " + release +
+               " (build@korvale) (clang 19.0.1) #1 SMP PREEMPT Sat Sep 5 06:00:00 UTC 2026\n");
   return bytes;
 }
 

@@ -106,7 +106,7 @@ Status write_vernier(const std::filesystem::path& zip, const Context& context) {
   const Bytes tree = device_tree("Korvale Tarn 2", "korvale,vernier");
   chain.add("boot",
             boot_v1_v2({.version = 2,
-                        .kernel = kernel(5 * kMiB),
+                        .kernel = kernel(5 * kMiB, "5.10.81-korvale-vernier"),
                         .ramdisk = root_ramdisk(phone, true),
                         .dtb = tree,
                         .os_version = phone.os_version,
@@ -142,7 +142,7 @@ Status write_plumbline(const std::filesystem::path& tar, const Context& context)
   Chain chain(phone);
   const auto boot_class = [&](const Bytes& ramdisk, const Bytes& overlay) {
     return boot_v1_v2({.version = 1,
-                       .kernel = kernel(4 * kMiB),
+                       .kernel = kernel(4 * kMiB, "4.14.190-korvale-plumbline"),
                        .ramdisk = ramdisk,
                        .recovery_dtbo = overlay,
                        .os_version = phone.os_version,

@@ -22,13 +22,13 @@ Result<bool> take_off(SourcePtr& source, const Opening& opening) {
 Status check_numbers(const std::vector<PieceFile>& files, const std::string& name) {
   for (std::size_t i = 1; i < files.size(); ++i) {
     if (files[i].number == files[i - 1].number + 1) continue;
-    return fail({.code = ErrorCode::NotFound,
-                 .message = fmt::format("a piece of {} is missing, or there twice", name),
-                 .file = files[i].source->name(),
-                 .expected = fmt::format("number {} after {}", files[i - 1].number + 1,
-                                         files[i - 1].name),
-                 .found = files[i].name,
-                 .hint = "Fetch the package again; all pieces belong into one folder."});
+    return fail(
+        {.code = ErrorCode::NotFound,
+         .message = fmt::format("a piece of {} is missing, or there twice", name),
+         .file = files[i].source->name(),
+         .expected = fmt::format("number {} after {}", files[i - 1].number + 1, files[i - 1].name),
+         .found = files[i].name,
+         .hint = "Fetch the package again; all pieces belong into one folder."});
   }
   return {};
 }

@@ -79,8 +79,10 @@ Status look_deep(Firmware& firmware, const Context& context) {
     if (!loaded && loaded.error().code == ErrorCode::Interrupted) return fail(loaded.error());
     if (!loaded || !loaded->image) continue;
     WEXLO_TRY(const ImageReading reading, read_deep(*loaded->image, context));
-    if (reading.kernel && !reading.kernel->banner.empty())
-      one.detail += (one.detail.empty() ? "" : ", ") + reading.kernel->banner;
+    if (!reading.kernel || reading.kernel->banner.empty()) continue;
+    const std::string& release = reading.kernel->release;
+    one.detail += (one.detail.empty() ? "" : ", ") +
+                  (release.empty() ? reading.kernel->banner : "kernel " + release);
   }
   return {};
 }
