@@ -113,6 +113,7 @@ FileName read_file_name(std::string_view path) {
       out.number = numbered->number;
       out.number_is_sure = numbered->word || (inner && !out.image);
       out.image = true;
+      out.set = fit(base);
       if (out.number_is_sure || inner) name = base;
     }
   }

@@ -17,6 +17,7 @@ struct FileName {
   std::optional<Compression> packed;
   /// A piece of a set: `NAME.img_sparsechunk.3`, `NAME.part-3`, `NAME_3.img`, `NAME.img.3`.
   std::optional<unsigned> number;
+  std::string set;              ///< the name without the number
   bool number_is_sure = false;  ///< a word beside the number, or a number as the ending
 };
 

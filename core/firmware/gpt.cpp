@@ -110,21 +110,15 @@ void add_logical(Firmware& disk) {
     const auto source = one.content->source({});
     const auto start = source ? read_some(**source, 0, kSuperProbe) : fail(source.error());
     if (!start || !looks_like_super(*start)) continue;
-    auto logical = open_super_with(*source, [&](const std::string& name) -> Result<SourcePtr> {
+    const DeviceFinder devices = [&](const std::string& name) -> Result<SourcePtr> {
       WEXLO_TRY(const PartitionFacts* const device, disk.choose(name, one.name));
       return device->content->source({});
-    });
-    if (!logical) {
-      disk.note("super-unreadable",
-                fmt::format("{} does not read: {}", one.name, describe(logical.error())));
-      continue;
-    }
-    for (PartitionFacts& part : (*logical)->partitions) {
-      part.inside = one.name;
-      inside.push_back(std::move(part));
-    }
-    std::ranges::move((*logical)->groups, std::back_inserter(disk.groups));
-    std::ranges::move((*logical)->notes, std::back_inserter(disk.notes));
+    };
+    const FirmwarePtr logical = open_logical(one.name, *source, devices, disk);
+    if (!logical) continue;
+    std::ranges::move(logical->partitions, std::back_inserter(inside));
+    std::ranges::move(logical->groups, std::back_inserter(disk.groups));
+    std::ranges::move(logical->notes, std::back_inserter(disk.notes));
   }
   std::ranges::move(inside, std::back_inserter(disk.partitions));
 }

@@ -223,11 +223,7 @@ class ListingReader {
       const bool item = line.starts_with("- ");
       if (item) line = trimmed(line.substr(2));
       if (line.empty() || line.starts_with('[') || item) flush();
-      if (line.starts_with('[')) {
-        const std::size_t close = line.find(']');
-        section_ = close == line.npos ? "" : std::string(line.substr(1, close - 1));
-        continue;
-      }
+      if (line.starts_with('[')) continue;
       if (const auto pair = key_value(line)) {
         const Meaning meaning = meaning_of(pair->first);
         const bool again =
@@ -364,7 +360,7 @@ class ListingReader {
     out_.rows.push_back(std::move(row));
   }
 
-  std::string by_, section_;
+  std::string by_;
   const std::function<bool(std::string_view)>& is_file_;
   Listing out_;
 };

@@ -66,8 +66,6 @@ class PackageReader {
             .hint = "If the images are packed in another way, unpack them and give the folder."};
   }
 
-  std::string name_of(const Item& item) const { return bundle_.name + "!" + item.path; }
-
   const Item* find(std::string_view path) const {
     const auto at = std::ranges::find(bundle_.items, path, &Item::path);
     return at == bundle_.items.end() ? nullptr : &*at;
@@ -154,14 +152,11 @@ class PackageReader {
 
   Status add_transfer(const Item& list, const Item& data, const std::string& name) {
     WEXLO_TRY(const Bytes raw, text_of(list));
-    WEXLO_TRY(TransferPlan plan, read_transfer_list(as_text(raw), name_of(list)));
+    WEXLO_TRY(TransferPlan plan, read_transfer_list(as_text(raw), bundle_.name + "!" + list.path));
     WEXLO_TRY(SourcePtr source, data.open(opening_.context));
-    std::uint64_t total = 0;
-    for (const auto& [begin, end] : plan.ranges)
-      total += end - begin;
     if (const auto packed = read_file_name(data.path).packed) {
       // The list says how much data there is: nothing is unpacked to count it.
-      WEXLO_TRY(source, open_unpacked({.source = source, .kind = *packed, .size = total},
+      WEXLO_TRY(source, open_unpacked({.source = source, .kind = *packed, .size = plan.data_size()},
                                       opening_.context));
     } else {
       WEXLO_TRY(Unwrapped inner, unwrap(source, std::nullopt, opening_.deeper()));
@@ -195,7 +190,7 @@ class PackageReader {
       const std::string folder =
           item.path.substr(0, item.path.size() - base_name(item.path).size());
       if (file.number)
-        sets[folder + set_name(item, file)].push_back(&item);
+        sets[folder + listings_.name_of(item).value_or(file.set)].push_back(&item);
       else
         alone.push_back(&item);
     }
@@ -209,23 +204,12 @@ class PackageReader {
     return {};
   }
 
-  /// What the pieces of one set have in common.
-  std::string set_name(const Item& item, const FileName& file) const {
-    std::string name = listings_.name_of(item).value_or(file.partition);
-    if (!file.number_is_sure && name == file.partition) {
-      while (!name.empty() && std::isdigit(static_cast<unsigned char>(name.back())))
-        name.pop_back();
-      if (!name.empty()) name.pop_back();
-    }
-    return name;
-  }
-
   /// Joins a numbered set; false: they are no set.
   Result<bool> add_set(std::vector<const Item*> items) {
     const auto number = [](const Item* item) { return *read_file_name(item->path).number; };
     std::ranges::sort(items, {}, number);
     const FileName first = read_file_name(items.front()->path);
-    const std::string name = set_name(*items.front(), first);
+    const std::string name = listings_.name_of(*items.front()).value_or(first.set);
     std::vector<PieceFile> files;
     std::vector<StoredFile> stored;
     std::uint64_t stored_size = 0;
@@ -344,15 +328,8 @@ class PackageReader {
       }
       return fail({.code = ErrorCode::NotFound, .message = "no such file", .file = wanted});
     };
-    auto logical = open_super_with(whole, devices);
-    if (!logical) {
-      out_->note("super-unreadable",
-                 fmt::format("{} does not read: {}", from, describe(logical.error())));
-      return {};
-    }
-    for (PartitionFacts& one : (*logical)->partitions)
-      one.inside = name;
-    return take(std::move(*logical), from);
+    FirmwarePtr logical = open_logical(name, whole, devices, *out_);
+    return logical ? take(std::move(logical), from) : Status();
   }
 
   /// What the names of bootloader and radio say, where no text does: without the device's name.
@@ -369,7 +346,7 @@ class PackageReader {
   Status add_slices(const Item& item, const SourcePtr& whole) {
     for (const ListingRow& row : listings_.rows_of(item)) {
       WEXLO_TRY(SourcePtr window,
-                open_window(whole, *row.start, *row.length, name_of(item) + "!" + row.partition));
+                open_window(whole, *row.start, *row.length, whole->name() + "!" + row.partition));
       add({.name = row.partition,
            .size = *row.length,
            .stored_size = *row.length,

@@ -354,6 +354,19 @@ Result<FirmwarePtr> open_super_with(const SourcePtr& source, const DeviceFinder&
   return SuperReader(source, devices).read();
 }
 
+FirmwarePtr open_logical(const std::string& name, const SourcePtr& source,
+                         const DeviceFinder& devices, Firmware& beside) {
+  auto logical = open_super_with(source, devices);
+  if (!logical) {
+    beside.note("super-unreadable",
+                fmt::format("{} does not read: {}", name, describe(logical.error())));
+    return nullptr;
+  }
+  for (PartitionFacts& one : (*logical)->partitions)
+    one.inside = name;
+  return std::move(*logical);
+}
+
 Result<FirmwarePtr> open_super(const SourcePtr& source, const Opening&) {
   return open_super_with(source, {});
 }

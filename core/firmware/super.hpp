@@ -18,6 +18,10 @@ using DeviceFinder = std::function<Result<SourcePtr>(const std::string& name)>;
 [[nodiscard]] Result<FirmwarePtr> open_super(const SourcePtr& source, const Opening& opening);
 [[nodiscard]] Result<FirmwarePtr> open_super_with(const SourcePtr& source,
                                                   const DeviceFinder& devices);
+/// The logical partitions of a super that stands among others: each knows what it is inside of.
+/// nullptr: it does not read, and a note in `beside` says so.
+[[nodiscard]] FirmwarePtr open_logical(const std::string& name, const SourcePtr& source,
+                                       const DeviceFinder& devices, Firmware& beside);
 [[nodiscard]] Result<FirmwarePtr> open_empty_super(const SourcePtr& source, const Opening& opening);
 
 }  // namespace wexlo

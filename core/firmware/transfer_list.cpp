@@ -191,16 +191,16 @@ class TransferContent final : public Content {
            .hint = "Take the full package of the build."});
     auto sorted = plan_.ranges;
     std::ranges::sort(sorted);
-    std::uint64_t total = 0, last = 0;
+    std::uint64_t last = 0;
     for (const auto& [begin, end] : sorted) {
       if (begin < last)
         return fail({.code = ErrorCode::BadValue,
                      .message = fmt::format("the list writes twice to block {}", begin / kBlock),
                      .file = data_->name(),
                      .hint = "The package is damaged: fetch it again."});
-      total += end - begin;
       last = end;
     }
+    const std::uint64_t total = plan_.data_size();
     if (total == data_->size()) return {};
     return fail({.code = total > data_->size() ? ErrorCode::Truncated : ErrorCode::Corrupt,
                  .message = "the new data is not as long as the list's ranges",
@@ -215,6 +215,13 @@ class TransferContent final : public Content {
 };
 
 }  // namespace
+
+std::uint64_t TransferPlan::data_size() const {
+  std::uint64_t total = 0;
+  for (const auto& [begin, end] : ranges)
+    total += end - begin;
+  return total;
+}
 
 Result<TransferPlan> read_transfer_list(std::string_view text, const std::string& name) {
   return ListReader(name).read(text);

@@ -10,6 +10,7 @@ struct TransferPlan {
   unsigned version = 0;
   std::uint64_t size = 0;                                       ///< bytes of the image
   std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges;  ///< of `new`: begin, end in bytes
+  [[nodiscard]] std::uint64_t data_size() const;                ///< bytes that the ranges take
   std::string foreign;  ///< the first command that needs the older build; empty: none
 };
 
