@@ -268,8 +268,8 @@ class ListingReader {
     for (std::size_t i = 0; i < parts.size(); ++i) {
       std::string_view word = parts[i];
       if (word.starts_with('*')) word.remove_prefix(1);  // sums of binary files
-      if (word.starts_with("%~dp0") || word.starts_with("$(dirname"))
-        word.remove_prefix(word.find_last_of("0)") + 1);
+      constexpr std::string_view kHere = "%~dp0";  // a script's own folder
+      if (word.starts_with(kHere)) word.remove_prefix(kHere.size());
       const std::string path = slashed(word);
       if (auto promise = promise_of(word, by_); promise && word.size() >= 32)
         row.promises.push_back(std::move(*promise));

@@ -169,6 +169,7 @@ TEST_CASE("package: listings in several dialects give names and digests") {
        "<program SECTOR_SIZE_IN_BYTES=\"4096\" filename=\"7.bin\" label=\"init_boot_b\" "
        "start_sector=\"16\" num_partition_sectors=\"9\"/></data>"},
       {"write-images.sh", "#!/bin/sh\nfastboot flash init_boot 7.bin\n"},
+      {"write.bat", "fastboot %* flash init_boot %~dp0\\7.bin || exit /B 1\r\n"},
       {"map.ini", "[images]\ninit_boot = 7.bin\n"},
   };
   for (const auto& [name, text] : listings) {
