@@ -268,7 +268,7 @@ class ListingReader {
     for (std::size_t i = 0; i < parts.size(); ++i) {
       std::string_view word = parts[i];
       if (word.starts_with('*')) word.remove_prefix(1);  // sums of binary files
-      constexpr std::string_view kHere = "%~dp0";  // a script's own folder
+      constexpr std::string_view kHere = "%~dp0";        // a script's own folder
       if (word.starts_with(kHere)) word.remove_prefix(kHere.size());
       const std::string path = slashed(word);
       if (auto promise = promise_of(word, by_); promise && word.size() >= 32)
