@@ -7,7 +7,7 @@
 #include <algorithm>
 #include <charconv>
 
-#include "base/digest.hpp"
+#include "base/source_read.hpp"
 
 namespace wexlo {
 namespace {
@@ -15,7 +15,6 @@ namespace {
 constexpr std::size_t kBlock = 512, kSumAt = 148, kSumSize = 8;
 constexpr std::size_t kMaxMembers = 100'000;
 constexpr std::size_t kLongestLine = 4096;
-constexpr std::size_t kPiece = 1u << 20;
 
 /// The library's view of a source. It is asked for small pieces: headers are all that is wanted.
 struct Feed {
@@ -165,16 +164,8 @@ Result<std::optional<SumLine>> find_sum_line(const Source& source) {
 }
 
 Status check_sum_line(const Source& source, const SumLine& line, const Context& context) {
-  Hasher hasher(DigestKind::Md5);
-  Bytes piece(kPiece);
-  for (std::uint64_t at = 0; at < line.covers; at += kPiece) {
-    WEXLO_CHECK(check_stop(context));
-    const auto part = MutableView(piece).first(std::min<std::uint64_t>(kPiece, line.covers - at));
-    WEXLO_CHECK(source.read_at(at, part));
-    hasher.update(part);
-    if (context.progress) context.progress(at + part.size(), line.covers);
-  }
-  const std::string found = hex(hasher.finish());
+  WEXLO_TRY(const Bytes md5, digest_of_start(source, line.covers, DigestKind::Md5, context));
+  const std::string found = hex(md5);
   if (found == line.md5) return {};
   return fail({.code = ErrorCode::DigestMismatch,
                .message = "the package does not have the MD5 that its last line promises",

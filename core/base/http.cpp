@@ -10,6 +10,8 @@
 #include <optional>
 #include <thread>
 
+#include "base/source_read.hpp"
+
 namespace wexlo {
 namespace {
 
@@ -125,13 +127,7 @@ class HttpSource final : public Source {
   }
 
   Status read_at(std::uint64_t offset, MutableView out) const override {
-    if (offset > size_ || out.size() > size_ - offset)
-      return fail({.code = ErrorCode::Truncated,
-                   .message = "the file ends too early",
-                   .file = name(),
-                   .offset = offset,
-                   .expected = fmt::format("{} bytes", out.size()),
-                   .found = fmt::format("{} bytes", offset > size_ ? 0 : size_ - offset)});
+    WEXLO_CHECK(check_range(*this, offset, out.size()));
     if (out.size() >= kBlock) return fetch(offset, out);
     while (!out.empty()) {
       WEXLO_TRY(const auto block, block_at(offset / kBlock));

@@ -1,4 +1,4 @@
-#include "base/source.hpp"
+#include "base/source_read.hpp"
 
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -11,7 +11,6 @@
 #include <limits>
 
 namespace wexlo {
-namespace {
 
 Status check_range(const Source& source, std::uint64_t offset, std::uint64_t count) {
   const std::uint64_t left = offset <= source.size() ? source.size() - offset : 0;
@@ -24,6 +23,24 @@ Status check_range(const Source& source, std::uint64_t offset, std::uint64_t cou
                .found = fmt::format("{} bytes", left),
                .hint = "The file may be cut short: compare its size with the source's."});
 }
+
+Result<Bytes> digest_of_start(const Source& source, std::uint64_t size, DigestKind kind,
+                              const Context& context) {
+  constexpr std::size_t kPiece = 1u << 20;
+  Hasher hasher(kind);
+  Bytes piece(kPiece);
+  for (std::uint64_t at = 0; at < size; at += kPiece) {
+    WEXLO_CHECK(check_stop(context));
+    const auto count = static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, size - at));
+    const MutableView part = MutableView(piece).first(count);
+    WEXLO_CHECK(source.read_at(at, part));
+    hasher.update(part);
+    if (context.progress) context.progress(at + count, size);
+  }
+  return hasher.finish();
+}
+
+namespace {
 
 class FileSource final : public Source {
  public:

@@ -8,6 +8,7 @@
 #include <map>
 #include <mutex>
 
+#include "base/source_read.hpp"
 #include "codec/formats.hpp"
 
 namespace wexlo {
@@ -54,13 +55,7 @@ class Unpacked final : public Source {
   std::string own_check() const override;
 
   Status read_at(std::uint64_t offset, MutableView out) const override {
-    if (offset > size_ || out.size() > size_ - offset)
-      return fail({.code = ErrorCode::Truncated,
-                   .message = "the content ends too early",
-                   .file = name(),
-                   .offset = offset,
-                   .expected = fmt::format("{} bytes", out.size()),
-                   .found = fmt::format("{} bytes", offset > size_ ? 0 : size_ - offset)});
+    WEXLO_CHECK(check_range(*this, offset, out.size()));
     const std::lock_guard lock(mutex_);
     while (!out.empty()) {
       WEXLO_TRY(const View chunk, chunk_at(offset / kChunk));

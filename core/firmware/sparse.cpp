@@ -6,6 +6,7 @@
 #include <mutex>
 
 #include "base/crc.hpp"
+#include "base/source_read.hpp"
 
 namespace wexlo {
 namespace {
@@ -210,13 +211,7 @@ Result<Chunk> SparseSource::chunk_at(std::uint64_t offset) const {
 }
 
 Status SparseSource::read_at(std::uint64_t offset, MutableView out) const {
-  if (offset > size_ || out.size() > size_ - offset)
-    return fail({.code = ErrorCode::Truncated,
-                 .message = "the image ends too early",
-                 .file = name(),
-                 .offset = offset,
-                 .expected = fmt::format("{} bytes", out.size()),
-                 .found = fmt::format("{} bytes", offset > size_ ? 0 : size_ - offset)});
+  WEXLO_CHECK(check_range(*this, offset, out.size()));
   while (!out.empty()) {
     WEXLO_TRY(const Chunk chunk, chunk_at(offset));
     const std::uint64_t inside = offset - chunk.begin;
@@ -334,11 +329,7 @@ class SparseSet final : public Source {
     std::uint64_t size = 0;
   };
   Result<Found> find(std::uint64_t offset) const {
-    if (offset >= size())
-      return fail({.code = ErrorCode::Truncated,
-                   .message = "the image ends too early",
-                   .file = name(),
-                   .offset = offset});
+    WEXLO_CHECK(check_range(*this, offset, 1));
     std::uint64_t nearest = size() - offset;
     for (const auto& part : parts_) {
       WEXLO_TRY(const Stretch given, part->given_at(offset));

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <set>
 
-#include "base/digest.hpp"
+#include "base/source_read.hpp"
 #include "image/boot.hpp"
 #include "job/prepare.hpp"
 #include "parts/parts.hpp"
@@ -159,16 +159,9 @@ class Pairing {
     if (std::string known = stated(subject, name); !known.empty()) return known;
     const ContentPtr& content = subject.firmware->find(name)->content;
     WEXLO_TRY(const SourcePtr source, content->source(context_));
-    Hasher hasher(DigestKind::Sha256);
-    Bytes buffer(1u << 20);
-    SourceStream stream(*source, 0, source->size());
-    for (;;) {
-      WEXLO_CHECK(check_stop(context_));
-      WEXLO_TRY(const std::size_t got, stream.read(buffer));
-      if (got == 0) break;
-      hasher.update(View(buffer).first(got));
-    }
-    return hex(hasher.finish());
+    WEXLO_TRY(const Bytes found,
+              digest_of_start(*source, source->size(), DigestKind::Sha256, context_));
+    return hex(found);
   }
 
   Status by_digest(const std::string& name, std::uint64_t size_a, std::uint64_t size_b) {
