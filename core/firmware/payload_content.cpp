@@ -6,6 +6,7 @@
 #include <atomic>
 #include <map>
 
+#include "base/source_read.hpp"
 #include "payload_manifest.pb.h"
 #include "verified/hash_tree.hpp"
 
@@ -154,21 +155,8 @@ Error PayloadContent::locate(Error error, int index) const {
 /// What cannot be done is said before anything is.
 Status PayloadContent::check_kinds() const {
   for (int i = 0; i < update_.operations_size(); ++i) {
-    const std::uint32_t type = update_.operations(i).type();
-    if (is_full_kind(type)) continue;
-    constexpr std::uint32_t kDone[] = {4, 5, 9, 10};
-    const bool known = std::ranges::find(kDone, type) != std::end(kDone);
-    if (known && data_->base) continue;
-    return fail(locate(
-        {.code = ErrorCode::Unsupported,
-         .message =
-             known ? "needs the partition's older build" : "is of a kind that cannot be done",
-         .expected = known ? "" : "SOURCE_COPY, SOURCE_BSDIFF, BROTLI_BSDIFF or PUFFDIFF",
-         .hint = known
-                     ? "This is an incremental package: give the older images with --base, or take "
-                       "the full package of the build."
-                     : "Take the full package of the build."},
-        i));
+    auto possible = check_kind(update_.operations(i).type(), data_->base != nullptr);
+    if (!possible) return fail(locate(std::move(possible).error(), i));
   }
   return {};
 }
@@ -244,16 +232,8 @@ Status PayloadContent::check_base(const Source& old, const Context& context) con
     wrong.found = fmt::format("{} bytes", old.size());
     return fail(std::move(wrong));
   }
-  Hasher hasher(DigestKind::Sha256);
-  Bytes piece(kHashPiece);
-  for (std::uint64_t at = 0; at < info.size(); at += piece.size()) {
-    WEXLO_CHECK(check_stop(context));
-    const auto part = MutableView(piece).first(
-        static_cast<std::size_t>(std::min<std::uint64_t>(piece.size(), info.size() - at)));
-    WEXLO_CHECK(old.read_at(at, part));
-    hasher.update(part);
-  }
-  wrong.found = hex(hasher.finish());
+  WEXLO_TRY(const Bytes found, digest_of_start(old, info.size(), DigestKind::Sha256, context));
+  wrong.found = hex(found);
   return wrong.found == wrong.expected ? Status() : fail(std::move(wrong));
 }
 

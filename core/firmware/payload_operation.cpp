@@ -259,17 +259,7 @@ Status from_old(const OperationPlace& place, const manifest::Operation& operatio
                 const std::vector<Range>& sources, std::uint64_t room, RangeWriter& writer,
                 const Context& context) {
   const std::uint32_t type = operation.type();
-  if (type != SourceCopy && type != SourceBsdiff && type != BrotliBsdiff && type != Puffdiff)
-    return fail({.code = ErrorCode::Unsupported,
-                 .message = "of a kind that Wexlo cannot do",
-                 .expected = "SOURCE_COPY, SOURCE_BSDIFF, BROTLI_BSDIFF or PUFFDIFF",
-                 .hint = "Take the full package of the build."});
-  if (place.old == nullptr)
-    return fail({.code = ErrorCode::Unsupported,
-                 .message = "needs the partition's older build",
-                 .hint = "This is an incremental package: give the older images with --base, or "
-                         "take the full package of the build. " +
-                         place.base});
+  WEXLO_CHECK(check_kind(type, place.old != nullptr));
   WEXLO_TRY(OldData old, OldData::open(place, sources));
   WEXLO_CHECK(old.check(operation.src_sha256(), place, context));
   if (type != SourceCopy) return patch(place, operation, old, room, writer);
@@ -284,6 +274,21 @@ std::string operation_name(std::uint32_t type) {
 
 bool is_full_kind(std::uint32_t type) {
   return type == Replace || type == Zero || type == Discard || compression_of(type);
+}
+
+Status check_kind(std::uint32_t type, bool base) {
+  if (is_full_kind(type)) return {};
+  if (type != SourceCopy && type != SourceBsdiff && type != BrotliBsdiff && type != Puffdiff)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = "is of a kind that cannot be done",
+                 .expected = "SOURCE_COPY, SOURCE_BSDIFF, BROTLI_BSDIFF or PUFFDIFF",
+                 .found = operation_name(type),
+                 .hint = "Take the full package of the build."});
+  if (base) return {};
+  return fail({.code = ErrorCode::Unsupported,
+               .message = "needs the partition's older build",
+               .hint = "This is an incremental package: give the older images with --base, or take "
+                       "the full package of the build."});
 }
 
 Status run_operation(const OperationPlace& place, const manifest::Operation& operation,

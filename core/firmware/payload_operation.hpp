@@ -57,6 +57,8 @@ struct OperationPlace {
 [[nodiscard]] std::string operation_name(std::uint32_t type);
 /// It needs no older build.
 [[nodiscard]] bool is_full_kind(std::uint32_t type);
+/// Can it be done at all? @param base  the older build is at hand. Errors: Unsupported.
+[[nodiscard]] Status check_kind(std::uint32_t type, bool base);
 
 /// Streams the blob through digest and decoder into the destinations, in their order; patches are
 /// applied to the older image, whose bytes are checked first.
