@@ -52,6 +52,33 @@ struct DtBlob {
 /// up for that. Errors: BadValue (no FDT), Unsupported (its compression).
 [[nodiscard]] Result<Bytes> replace(const Blob& place, const std::map<std::size_t, Blob>& fresh);
 
+/// Whole, of version 17, and sound to the last node: it can be edited.
+[[nodiscard]] bool is_editable(View fdt);
+
+/// What an edit of one tree came to.
+struct TreeEdit {
+  bool found = false;  ///< what it acts on is there
+  bool changed = false;
+  Blob fdt;  ///< the new tree, where it changed; the room behind the tree is as large as it was
+};
+/// @param value  nullopt: the property is removed. Errors: Corrupt.
+[[nodiscard]] Result<TreeEdit> set_property(View fdt, const std::string& node,
+                                            const std::string& property,
+                                            const std::optional<Bytes>& value);
+/// `found` is false where its parent is not there.
+[[nodiscard]] Result<TreeEdit> add_node(View fdt, const std::string& node);
+[[nodiscard]] Result<TreeEdit> remove_node(View fdt, const std::string& node);
+
+/// Every node (`/a/b`, without a value) and property (`/a/b:name`); empty when it does not read.
+[[nodiscard]] std::map<std::string, Bytes> flattened(View fdt);
+
+/// A mount point declared in a device tree: a child of a node that is compatible with
+/// `android,fstab`, wherever that is.
+struct MountNode {
+  std::string node, mount_point, flags;
+};
+[[nodiscard]] std::vector<MountNode> mount_nodes(View fdt);
+
 /// A table as an image of its own (dtbo, dtb partitions). Sections: "entries", all but the header.
 /// Errors: those of Image::parse; BadValue, OutOfRange (an entry or blob outside the table).
 [[nodiscard]] bool looks_like_table(View start);

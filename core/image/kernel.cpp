@@ -78,8 +78,8 @@ void name_form(View bytes, Kernel& out) {
   }
 }
 
-/// Appended trees in what follows a kernel: the first place from which trees run on to the end,
-/// but for padding or a little that a maker left behind them.
+}  // namespace
+
 std::optional<std::size_t> find_trees(const Blob& section, std::size_t from) {
   const std::string_view text = as_text(section.view());
   constexpr std::string_view kMagic = "\xd0\x0d\xfe\xed";
@@ -104,8 +104,7 @@ std::optional<std::size_t> find_trees(const Blob& section, std::size_t from) {
   return std::nullopt;
 }
 
-/// The payload of a kernel that unpacks itself.
-void look_inside(View bytes, Kernel& out, DecodeLimit limit) {
+std::optional<Payload> find_payload(View bytes, DecodeLimit limit) {
   limit.bytes = std::min(limit.bytes, kMostInside);
   constexpr std::array kMagics{
       std::string_view("\x1f\x8b\x08", 3),     std::string_view("\x02\x21\x4c\x18", 4),
@@ -116,19 +115,26 @@ void look_inside(View bytes, Kernel& out, DecodeLimit limit) {
   int tries = 0;
   for (const std::string_view magic : kMagics) {
     for (std::size_t at = text.find(magic); at != text.npos; at = text.find(magic, at + 1)) {
-      if (++tries > kMostTries) return;
+      if (++tries > kMostTries) return std::nullopt;
       const auto kind = detect_compression(bytes.subspan(at));
-      const auto decoded = kind ? decode(*kind, bytes.subspan(at), limit)
-                                : Result<Decoded>(fail({.code = ErrorCode::BadMagic}));
-      if (!decoded) continue;
-      out.banner = find_banner(decoded->bytes);
-      if (out.banner.empty()) continue;
-      out.compression = compression_name(*kind);
-      out.decoded_size = decoded->bytes.size();
-      out.config = find_config(decoded->bytes);
-      return;
+      auto decoded = kind ? decode(*kind, bytes.subspan(at), limit)
+                          : Result<Decoded>(fail({.code = ErrorCode::BadMagic}));
+      if (decoded && !find_banner(decoded->bytes).empty())
+        return Payload{at, *kind, std::move(*decoded)};
     }
   }
+  return std::nullopt;
+}
+
+namespace {
+
+void look_inside(View bytes, Kernel& out, const DecodeLimit& limit) {
+  const auto payload = find_payload(bytes, limit);
+  if (!payload) return;
+  out.banner = find_banner(payload->decoded.bytes);
+  out.compression = compression_name(payload->kind);
+  out.decoded_size = payload->decoded.bytes.size();
+  out.config = find_config(payload->decoded.bytes);
 }
 
 /// A kernel that names its payload's place.
@@ -157,9 +163,7 @@ std::size_t skip_wrapping(View section, Kernel& out) {
     out.wrapping = "chipset part header " + part_header::name_of(section.first(part_header::kSize));
     return part_header::kSize;
   }
-  const bool wrapped = section.size() > kUImageHeader &&
-                       load<std::uint32_t, std::endian::big>(section.data()) == kUImageMagic;
-  if (!wrapped) return 0;
+  if (wrapping_size(section) == 0) return 0;
   out.wrapping = "uImage " + std::string(until_nul(section.subspan(32, 32)));
   return kUImageHeader;
 }
@@ -171,6 +175,13 @@ std::string release_of(std::string_view banner) {
 }
 
 }  // namespace
+
+std::size_t wrapping_size(View section) {
+  if (part_header::looks_like(section)) return part_header::kSize;
+  const bool wrapped = section.size() > kUImageHeader &&
+                       load<std::uint32_t, std::endian::big>(section.data()) == kUImageMagic;
+  return wrapped ? kUImageHeader : 0;
+}
 
 Kernel read(const Blob& section, const DecodeLimit& limit) {
   Kernel out;

@@ -2,6 +2,8 @@
 /// A kernel as it stands in a boot image: perhaps wrapped, compressed, with device trees behind it:
 /// docs/formats/kernel.md. Nothing here fails: what is not recognised is told as unknown.
 
+#include <optional>
+
 #include "codec/codec.hpp"
 #include "image/device_tree.hpp"
 
@@ -25,5 +27,38 @@ struct Kernel {
 /// @param section  the kernel section's bytes
 /// @param limit    what a compressed kernel may decode to
 [[nodiscard]] Kernel read(const Blob& section, const DecodeLimit& limit = {.bytes = 256u << 20});
+
+/// Bytes that stand before the kernel in its section: a chipset part header or a uImage header.
+[[nodiscard]] std::size_t wrapping_size(View section);
+
+/// Appended trees in what follows a kernel: the first place from `from` on from which trees run on
+/// to the end, but for padding or a little that a maker left behind them.
+[[nodiscard]] std::optional<std::size_t> find_trees(const Blob& section, std::size_t from);
+
+/// The payload of a kernel that unpacks itself: the first stream that decodes to a kernel.
+struct Payload {
+  std::size_t at = 0;
+  Compression kind = Compression::None;
+  Decoded decoded;
+};
+[[nodiscard]] std::optional<Payload> find_payload(View bytes, DecodeLimit limit);
+
+/// The kernel as it runs, taken out of its section so that bytes of it can be replaced.
+struct Body {
+  Compression compression = Compression::None;
+  Framing framing;
+  std::uint64_t begin = 0, end = 0;  ///< of the stream (or of the plain kernel) in the section
+  bool inside = false;               ///< the payload of a kernel that unpacks itself
+  Blob decoded;
+};
+/// Errors: Unsupported (a form that cannot be put together again: EFI zboot, bzImage), those of
+/// decode().
+[[nodiscard]] Result<Body> open_body(const Blob& section, const DecodeLimit& limit = {});
+
+/// The section with another kernel of the same size in it, packed as the stock one; what stands
+/// before it is made true, appended trees are kept. Where the kernel unpacks itself the packed
+/// payload must not grow. Errors: DoesNotFit, and those of encode().
+[[nodiscard]] Result<Bytes> with_body(const Blob& section, const Body& body, const Blob& decoded,
+                                      const Context& context);
 
 }  // namespace wexlo::kernel

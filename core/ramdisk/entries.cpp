@@ -130,6 +130,26 @@ void detach_links(Ramdisk& ramdisk, EntryAt at) {
   own.set(Field::Ino, ino + 1);
 }
 
+std::vector<std::string> erase_entries(Ramdisk& ramdisk, const std::string& place) {
+  std::vector<std::string> gone;
+  const std::string below = place + "/";
+  for (std::size_t s = 0; s < ramdisk.segments.size(); ++s) {
+    auto& entries = ramdisk.segments[s].archive.entries;
+    for (std::size_t i = 0; i < entries.size();) {
+      const std::string here = newc::place_of(entries[i].name());
+      if (entries[i].is_trailer() || (here != place && !here.starts_with(below))) {
+        ++i;
+        continue;
+      }
+      detach_links(ramdisk, {s, i});
+      if (std::ranges::find(gone, here) == gone.end()) gone.push_back(here);
+      entries.erase(entries.begin() + static_cast<std::ptrdiff_t>(i));
+      ramdisk.segments[s].touched = true;
+    }
+  }
+  return gone;
+}
+
 Blob content_of(const Ramdisk& ramdisk, EntryAt at) {
   const newc::Archive& archive = ramdisk.segments[at.segment].archive;
   const Entry& entry = archive.entries[at.index];

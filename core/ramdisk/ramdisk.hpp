@@ -63,6 +63,10 @@ struct EntryAt {
 /// Errors: BadValue (a parent is no folder).
 [[nodiscard]] Result<std::vector<std::string>> add_entry(Ramdisk& ramdisk, newc::Entry entry);
 
+/// Removes what is at a place, doubled names too, and all that is below it. Hard links elsewhere
+/// keep their data. Returns the places that are gone, in the archives' order.
+std::vector<std::string> erase_entries(Ramdisk& ramdisk, const std::string& place);
+
 /// Takes an entry out of its hard-link group, so that it can be changed alone: its data, when it
 /// carried the group's, moves to the next member.
 void detach_links(Ramdisk& ramdisk, EntryAt at);

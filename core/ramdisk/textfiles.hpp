@@ -2,6 +2,7 @@
 /// Text files in a ramdisk, edited by the line: fstab and property files. Lines that are not
 /// concerned keep their bytes, line ends included.
 
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -22,6 +23,17 @@ struct FstabEdit {
 [[nodiscard]] FstabEdit drop_fstab_flags(std::string_view text, std::string_view mount_point,
                                          const std::vector<std::string>& flags);
 
+/// The same for one list of flags alone, as device trees have it: empty where none is left.
+[[nodiscard]] std::string drop_flags(std::string_view list, const std::vector<std::string>& flags);
+
+/// Sets manager flags: `word=…` takes the place of the flag of that name, others are added. A list
+/// that was `defaults` alone becomes the flags alone.
+[[nodiscard]] FstabEdit set_fstab_flags(std::string_view text, std::string_view mount_point,
+                                        const std::vector<std::string>& flags);
+[[nodiscard]] std::string set_flags(std::string_view list, const std::vector<std::string>& flags);
+/// Whether any entry has that mount point.
+[[nodiscard]] bool mounts(std::string_view text, std::string_view mount_point);
+
 struct FstabRow {
   std::string mount_point;
   bool first_stage = false;  ///< flag first_stage_mount
@@ -38,5 +50,13 @@ struct FstabRow {
 /// nothing more.
 [[nodiscard]] std::string set_property(std::string_view text, std::string_view key,
                                        std::string_view value);
+
+/// Takes out every line that sets the key.
+[[nodiscard]] std::string remove_property(std::string_view text, std::string_view key);
+/// The value that the file gives a key; nullopt: it does not set it.
+[[nodiscard]] std::optional<std::string> property(std::string_view text, std::string_view key);
+
+/// The lines with their ends, so that joining them gives the text again.
+[[nodiscard]] std::vector<std::string_view> lines_of(std::string_view text);
 
 }  // namespace wexlo

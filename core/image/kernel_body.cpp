@@ -1,0 +1,149 @@
+/// The running kernel inside its section: taken out, and put back packed as it was.
+
+#include <fmt/format.h>
+
+#include <array>
+
+#include "base/crc.hpp"
+#include "codec/settings.hpp"
+#include "image/kernel.hpp"
+#include "image/part_header.hpp"
+
+namespace wexlo::kernel {
+namespace {
+
+constexpr auto LE = std::endian::little;
+constexpr auto BE = std::endian::big;
+constexpr std::size_t kUImageHeader = 64, kUImageCrcAt = 4, kUImageSizeAt = 12,
+                      kUImageDataCrcAt = 24;
+
+std::uint32_t header_crc(View header) {
+  Bytes copy = to_bytes(header);
+  store<std::uint32_t, BE>(copy.data() + kUImageCrcAt, 0);
+  return crc32_of(copy);
+}
+
+/// Sizes and sums in front of the kernel follow it, where they were true.
+void renew_wrapping(Bytes& section, View stock) {
+  const std::size_t wrapping = wrapping_size(stock);
+  if (wrapping == part_header::kSize && part_header::looks_like(stock)) {
+    const Bytes header = part_header::renewed(stock.first(wrapping), stock.size() - wrapping,
+                                              section.size() - wrapping);
+    std::ranges::copy(header, section.begin());
+    return;
+  }
+  if (wrapping != kUImageHeader) return;
+  const std::uint64_t said = load<std::uint32_t, BE>(stock.data() + kUImageSizeAt);
+  const std::uint64_t now = said + section.size() - stock.size();
+  if (said > stock.size() - wrapping || now > section.size() - wrapping) return;
+  const bool data_true =
+      crc32_of(stock.subspan(wrapping, said)) == load<std::uint32_t, BE>(&stock[kUImageDataCrcAt]);
+  const bool header_true =
+      header_crc(stock.first(wrapping)) == load<std::uint32_t, BE>(&stock[kUImageCrcAt]);
+  store<std::uint32_t, BE>(section.data() + kUImageSizeAt, static_cast<std::uint32_t>(now));
+  if (data_true)
+    store<std::uint32_t, BE>(section.data() + kUImageDataCrcAt,
+                             crc32_of(View(section).subspan(wrapping, now)));
+  if (header_true)
+    store<std::uint32_t, BE>(section.data() + kUImageCrcAt,
+                             header_crc(View(section).first(wrapping)));
+}
+
+/// A payload in the same room: what is left over is zeros, and the last four bytes say how much it
+/// unpacks to, which is where the unpacking code reads it.
+Result<Bytes> in_the_same_room(const Body& body, const Blob& decoded, View stock,
+                               const Context& context) {
+  const bool size_inside = body.compression == Compression::Gzip;
+  const std::size_t room = stock.size();
+  Framing framing =
+      find_setting(body.compression, body.decoded.view(), stock, body.framing, context).framing;
+  std::size_t smallest = 0;
+  for (const int level : {framing.level, -1, 12, 11, 10, 9, 8}) {
+    framing.level = level;
+    auto packed = encode(body.compression, decoded.view(), framing, context);
+    if (!packed) continue;
+    smallest = smallest == 0 ? packed->size() : std::min(smallest, packed->size());
+    const bool fits = packed->size() == room || (packed->size() + 4 <= room && size_inside) ||
+                      (packed->size() < room && !size_inside);
+    if (!fits) continue;
+    packed->resize(room);
+    if (size_inside)
+      store<std::uint32_t, LE>(packed->data() + room - 4,
+                               static_cast<std::uint32_t>(decoded.size()));
+    return packed;
+  }
+  return fail({.code = ErrorCode::DoesNotFit,
+               .message = "the changed kernel does not pack into the room that the stock one has: "
+                          "it unpacks itself, and its code has the place of what follows",
+               .expected = fmt::format("at most {} bytes", room),
+               .found = fmt::format("{} bytes", smallest),
+               .hint = "Such a kernel has to be built anew; nothing else of the image stands in "
+                       "the way."});
+}
+
+}  // namespace
+
+Result<Body> open_body(const Blob& section, const DecodeLimit& limit) {
+  Body body{.begin = wrapping_size(section.view())};
+  const View bytes = section.view().subspan(body.begin);
+  if (const auto kind = detect_compression(bytes)) {
+    auto decoded = decode(*kind, bytes, limit);
+    if (!decoded) return fail(at_base(std::move(decoded).error(), body.begin));
+    body.compression = *kind;
+    body.end = body.begin + decoded->consumed;
+    body.framing = framing_of(*kind, bytes.first(decoded->consumed), decoded->bytes.size());
+    body.decoded = decoded->bytes;
+    return body;
+  }
+  const Kernel form = read(section, limit);
+  body.end = form.trees.empty() ? section.size() : form.trees_at;
+  if (form.form == "EFI zboot" || form.form == "x86 bzImage")
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = fmt::format("bytes inside a kernel in {} form cannot be replaced: it "
+                                        "checks and unpacks itself",
+                                        form.form)});
+  if (form.form == "ARM zImage") {
+    const auto payload = find_payload(bytes, limit);
+    constexpr std::array kRoomy{Compression::Gzip, Compression::Xz, Compression::Lzma};
+    if (!payload || std::ranges::find(kRoomy, payload->kind) == kRoomy.end())
+      return fail({.code = ErrorCode::Unsupported,
+                   .message = payload ? fmt::format("a self-unpacking kernel packed as {} cannot "
+                                                    "be put together again",
+                                                    compression_name(payload->kind))
+                                      : "the self-unpacking kernel's payload was not found"});
+    body.inside = true;
+    body.compression = payload->kind;
+    body.end = body.begin + payload->at + payload->decoded.consumed;
+    body.begin += payload->at;
+    body.framing =
+        framing_of(payload->kind, section.view().subspan(body.begin, payload->decoded.consumed),
+                   payload->decoded.bytes.size());
+    body.decoded = payload->decoded.bytes;
+    return body;
+  }
+  body.decoded = section.part(body.begin, body.end - body.begin);
+  return body;
+}
+
+Result<Bytes> with_body(const Blob& section, const Body& body, const Blob& decoded,
+                        const Context& context) {
+  const View stock = section.view().subspan(body.begin, body.end - body.begin);
+  Bytes packed;
+  if (body.compression == Compression::None) {
+    packed = to_bytes(decoded.view());
+  } else if (body.inside) {
+    WEXLO_TRY(packed, in_the_same_room(body, decoded, stock, context));
+  } else {
+    const Framing framing =
+        find_setting(body.compression, body.decoded.view(), stock, body.framing, context).framing;
+    WEXLO_TRY(packed, encode(body.compression, decoded.view(), framing, context,
+                             {stock, body.decoded.view()}));
+  }
+  Bytes out = to_bytes(section.view().first(body.begin));
+  append(out, View(packed));
+  append(out, section.view().subspan(body.end));
+  renew_wrapping(out, section.view());
+  return out;
+}
+
+}  // namespace wexlo::kernel

@@ -1,0 +1,107 @@
+#include "ramdisk/layout.hpp"
+
+#include <algorithm>
+
+namespace wexlo {
+
+std::string_view layout_name(RamdiskLayout layout) {
+  switch (layout) {
+    case RamdiskLayout::None: return "none";
+    case RamdiskLayout::Root: return "ramdisk-root";
+    case RamdiskLayout::TwoStage: return "two-stage";
+    case RamdiskLayout::TwoStageRecovery: return "two-stage-recovery";
+    case RamdiskLayout::SystemRoot: return "system-root";
+    case RamdiskLayout::Generic: return "generic";
+    case RamdiskLayout::Vendor: return "vendor";
+    case RamdiskLayout::Recovery: return "recovery";
+  }
+  return "";
+}
+
+std::string_view layout_about(RamdiskLayout layout) {
+  switch (layout) {
+    case RamdiskLayout::None: return "there is no ramdisk in it";
+    case RamdiskLayout::Root: return "its ramdisk is the system's root for good";
+    case RamdiskLayout::TwoStage: return "its ramdisk runs first, mounts the system and hands over";
+    case RamdiskLayout::TwoStageRecovery:
+      return "its ramdisk runs first in a normal start, and is recovery's as well";
+    case RamdiskLayout::SystemRoot:
+      return "its ramdisk is recovery's alone: in a normal start the kernel is told to skip it";
+    case RamdiskLayout::Generic:
+      return "its ramdisk is the generic one, laid over vendor_boot's: its /init runs first";
+    case RamdiskLayout::Vendor:
+      return "its ramdisk is the vendor's: the generic one is laid over it";
+    case RamdiskLayout::Recovery: return "its ramdisk is the recovery partition's own";
+  }
+  return "";
+}
+
+bool has_recovery(const Ramdisk& ramdisk) {
+  return find_entry(ramdisk, "sbin/recovery") || find_entry(ramdisk, "system/bin/recovery");
+}
+
+RamdiskLayout layout_of(const Ramdisk& ramdisk, const LayoutSigns& signs) {
+  constexpr unsigned kGenericFrom = 3;  // header versions
+  if (signs.kind == "vendor_boot") return RamdiskLayout::Vendor;
+  if (signs.partition.starts_with("recovery")) return RamdiskLayout::Recovery;
+  const bool recovery = has_recovery(ramdisk);
+  if (signs.header_version >= kGenericFrom && !recovery) return RamdiskLayout::Generic;
+  if (recovery) {
+    if (signs.recovery_dtbo) return RamdiskLayout::Recovery;
+    if (find_entry(ramdisk, "first_stage_ramdisk")) return RamdiskLayout::TwoStageRecovery;
+    const bool skips = signs.kernel_may_skip && signs.kernel_may_skip();
+    return skips ? RamdiskLayout::SystemRoot : RamdiskLayout::TwoStageRecovery;
+  }
+  const bool whole_root = find_entry(ramdisk, "init.rc") || find_entry(ramdisk, "sepolicy");
+  return whole_root ? RamdiskLayout::Root : RamdiskLayout::TwoStage;
+}
+
+std::string elf_architecture(View file) {
+  // e_ident: magic, class, byte order; e_machine at 18.
+  constexpr std::size_t kMachineAt = 18;
+  if (!as_text(file).starts_with("\x7f"
+                                 "ELF") ||
+      file.size() < kMachineAt + 2)
+    return {};
+  const bool big = file[5] == std::byte{2};
+  const auto machine = big ? load<std::uint16_t, std::endian::big>(file.data() + kMachineAt)
+                           : load<std::uint16_t, std::endian::little>(file.data() + kMachineAt);
+  switch (machine) {
+    case 3: return "x86";
+    case 40: return "arm";
+    case 62: return "x86_64";
+    case 183: return "arm64";
+    case 243: return "riscv64";
+    default: return {};
+  }
+}
+
+std::optional<EntryAt> resolve(const Ramdisk& ramdisk, std::string_view place) {
+  std::string now(place);
+  for (int hops = 0; hops < 8; ++hops) {
+    const auto at = find_entry(ramdisk, now);
+    if (!at || entry_at(ramdisk, *at).type() != newc::Symlink) return at;
+    const std::string target(as_text(entry_at(ramdisk, *at).data().view()));
+    const auto cut = now.rfind('/');
+    const std::string base =
+        target.starts_with('/') || cut == std::string::npos ? "" : now.substr(0, cut + 1);
+    now = newc::place_of(base + target);
+    if (("/" + now + "/").find("/../") != std::string::npos) return std::nullopt;
+  }
+  return std::nullopt;
+}
+
+std::string architecture_of(const Ramdisk& ramdisk) {
+  for (const char* place : {"init", "system/bin/init", "wexlo/stock/init"}) {
+    const auto at = resolve(ramdisk, place);
+    if (!at) continue;
+    if (auto word = elf_architecture(content_of(ramdisk, *at).view()); !word.empty()) return word;
+  }
+  for (const RamdiskSegment& segment : ramdisk.segments)
+    for (const newc::Entry& entry : segment.archive.entries)
+      if (entry.type() == newc::Regular)
+        if (auto word = elf_architecture(entry.data().view()); !word.empty()) return word;
+  return {};
+}
+
+}  // namespace wexlo

@@ -1,0 +1,53 @@
+#pragma once
+/// How a phone uses a ramdisk, told from what is in it: docs/formats/ramdisk-layouts.md.
+
+#include <functional>
+#include <string>
+
+#include "ramdisk/ramdisk.hpp"
+
+namespace wexlo {
+
+enum class RamdiskLayout {
+  None,              ///< no ramdisk
+  Root,              ///< it is the system's root, for good
+  TwoStage,          ///< small: mounts the system and hands over
+  TwoStageRecovery,  ///< the same, with recovery in it
+  SystemRoot,        ///< recovery's alone: the kernel is told to skip it in a normal start
+  Generic,           ///< the same for all phones; the vendor's ramdisk is joined in front of it
+  Vendor,            ///< vendor_boot's
+  Recovery,          ///< the recovery partition's
+};
+/// "none", "ramdisk-root", "two-stage", "two-stage-recovery", "system-root", "generic", "vendor",
+/// "recovery".
+[[nodiscard]] std::string_view layout_name(RamdiskLayout layout);
+/// A clause for people: what it means for an edit.
+[[nodiscard]] std::string_view layout_about(RamdiskLayout layout);
+
+struct LayoutSigns {
+  std::string_view kind;       ///< of the image
+  std::string_view partition;  ///< its name, where known
+  unsigned header_version = 0;
+  bool recovery_dtbo = false;               ///< the image has such a section
+  std::function<bool()> kernel_may_skip{};  ///< the kernel knows the word for skipping it
+};
+[[nodiscard]] RamdiskLayout layout_of(const Ramdisk& ramdisk, const LayoutSigns& signs);
+
+[[nodiscard]] bool has_recovery(const Ramdisk& ramdisk);
+
+/// The kernel's word for skipping boot's ramdisk, and ours that takes its place: as long, so that
+/// nothing in the kernel moves.
+inline constexpr std::string_view kSkipWord = "skip_initramfs", kKeepWord = "wexlo_ramdisks";
+
+/// The processor an ELF file is for: "arm64", "arm", "x86_64", "x86", "riscv64"; empty: no ELF, or
+/// another.
+[[nodiscard]] std::string elf_architecture(View file);
+
+/// The first program's, links in the ramdisk followed; else that of any program or kernel module.
+[[nodiscard]] std::string architecture_of(const Ramdisk& ramdisk);
+
+/// The entry behind symlinks (their last component) that stay in the ramdisk; nullopt: it is not
+/// there, or leads out.
+[[nodiscard]] std::optional<EntryAt> resolve(const Ramdisk& ramdisk, std::string_view place);
+
+}  // namespace wexlo
