@@ -16,6 +16,7 @@ void add_unpack(CLI::App& app, Session& session, int& exit_code);
 void add_repack(CLI::App& app, Session& session, int& exit_code);
 void add_compare(CLI::App& app, Session& session, int& exit_code);
 void add_patch(CLI::App& app, Session& session, int& exit_code);
+void add_restore(CLI::App& app, Session& session, int& exit_code);
 void add_prepare(CLI::App& app, Session& session, int& exit_code);
 void add_recipes(CLI::App& app, Session& session, int& exit_code);
 void add_demo(CLI::App& app, Session& session, int& exit_code);

@@ -63,14 +63,23 @@ class Demo {
     if (error) return fail(io_error(error.value(), "cannot make the folder", folder_.string()));
     WEXLO_CHECK(demo::write_gnomon(firmware(), {}, session_.context));
     const demo::AddOn add_on = demo::add_on();
-    if (!add_on.for_the_phone)
+    if (!add_on.programs.contains("arm64")) {
+      // The user says so, as one would who knows better than the image.
+      recipe_words_.insert(recipe_words_.end(),
+                           {"--set", fmt::format("arch={}", demo::host_processor())});
       reply_.findings.push_back(
           {"warning", "add-on-for-this-machine",
            "Wexlo was built without an arm64 compiler: the add-on is for this "
            "machine's processor and would not start on an arm64 phone.",
-           "add-on/hello"});
-    WEXLO_CHECK(
-        write_file(folder_ / "add-on" / "hello", as_view(add_on.program), Overwrite::Refuse));
+           "add-on"});
+    }
+    for (const auto& [processor, program] : add_on.programs) {
+      fs::create_directory(folder_ / "add-on" / processor, error);
+      if (error) return fail(io_error(error.value(), "cannot make the folder", folder_.string()));
+      WEXLO_CHECK(write_file(folder_ / "add-on" / processor / "hello", as_view(program),
+                             Overwrite::Refuse));
+    }
+    recipe_words_.insert(recipe_words_.begin(), {"-r", recipe().string()});
     return write_file(recipe(), as_view(add_on.recipe), Overwrite::Refuse);
   }
 
@@ -86,17 +95,20 @@ class Demo {
     WEXLO_CHECK(step("Put it together again. Nothing was edited, so not a byte may differ.",
                      {"repack", path("parts"), "-o", path("init_boot-again.img")}));
     WEXLO_CHECK(same("images/init_boot.img", "init_boot-again.img"));
-    WEXLO_CHECK(
-        step("Patch it: the recipe puts the add-on in init's place and keeps the stock "
-             "init. Each changed byte is accounted for.",
-             {"patch", path("images/init_boot.img"), "-r", recipe().string(), "-o",
-              path("init_boot-patched.img")}));
-    WEXLO_CHECK(step("Patch the patched image: there is nothing left to do.",
-                     {"patch", path("init_boot-patched.img"), "-r", recipe().string(), "-o",
-                      path("init_boot-twice.img")}));
+    WEXLO_CHECK(step(
+        "Patch it: the recipe puts the add-on in init's place and keeps the stock "
+        "init. Each changed byte is accounted for.",
+        with_recipe({"patch", path("images/init_boot.img"), "-o", path("init_boot-patched.img")})));
+    WEXLO_CHECK(step(
+        "Patch the patched image: there is nothing left to do.",
+        with_recipe({"patch", path("init_boot-patched.img"), "-o", path("init_boot-twice.img")})));
     WEXLO_CHECK(same("init_boot-patched.img", "init_boot-twice.img"));
+    WEXLO_CHECK(
+        step("The way back: the stock image out of the patched one alone.",
+             {"restore", path("init_boot-patched.img"), "-o", path("init_boot-restored.img")}));
+    WEXLO_CHECK(same("images/init_boot.img", "init_boot-restored.img"));
     WEXLO_CHECK(step("The main job in one command: from the package to a kit ready for flashing.",
-                     {"prepare", firmware().string(), "-r", recipe().string(), "-o", path("kit")}));
+                     with_recipe({"prepare", firmware().string(), "-o", path("kit")})));
     return {};
   }
 
@@ -136,7 +148,12 @@ class Demo {
     WEXLO_CHECK(step("Take two partitions out.",
                      {"extract", firmware.string(), "boot", other, "-o", path(name + "-images")}));
     return step("The main job.",
-                {"prepare", firmware.string(), "-r", recipe().string(), "-o", path(name + "-kit")});
+                with_recipe({"prepare", firmware.string(), "-o", path(name + "-kit")}));
+  }
+
+  std::vector<std::string> with_recipe(std::vector<std::string> command) const {
+    command.insert(command.end(), recipe_words_.begin(), recipe_words_.end());
+    return command;
   }
 
   fs::path firmware() const { return folder_ / "gnomon-ota.zip"; }
@@ -194,6 +211,7 @@ class Demo {
   Session& session_;
   Reply reply_;
   Json steps_ = Json::array();
+  std::vector<std::string> recipe_words_;  ///< of every command that patches
 };
 
 }  // namespace

@@ -1,38 +1,105 @@
 #include "edits.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+#include <array>
 
 #include "base/text.hpp"
 
 namespace wexlo::cli {
 
-void add_recipe_options(Command& command, RecipeOptions& options) {
+void add_recipe_options(Command& command, RecipeOptions& options, Need need) {
   command
       .list("-r,--recipe", "RECIPE", options.recipes,
-            "A recipe file, or @NAME for one that comes with Wexlo", Need::Required)
-      .option("--set", "NAME=VALUE", options.settings, "A value for a recipe's parameter");
+            "A recipe file, or @NAME for one that comes with Wexlo; several in their order", need)
+      .option("--set", "NAME=VALUE", options.settings,
+              "A value for a recipe's parameter; arch= is the phone's processor")
+      .flag("--onto-foreign", options.onto_foreign, "Patch on top of another hand's patch");
 }
 
-Result<std::vector<Recipe>> load(const RecipeOptions& options) {
+Result<Settings> settings_of(const std::vector<std::string>& given) {
   Settings settings;
-  for (const std::string& setting : options.settings) {
+  for (const std::string& setting : given) {
     const std::size_t equals = setting.find('=');
     if (equals == std::string::npos || equals == 0)
       return fail(
           {.code = ErrorCode::Usage, .message = "--set wants NAME=VALUE", .found = setting});
     settings[setting.substr(0, equals)] = setting.substr(equals + 1);
   }
+  constexpr std::array kProcessors{"arm64", "arm", "x86_64", "x86", "riscv64"};
+  const auto arch = settings.find("arch");
+  if (arch != settings.end() && std::ranges::find(kProcessors, arch->second) == kProcessors.end())
+    return fail({.code = ErrorCode::Usage,
+                 .message = "--set arch= wants the phone's processor",
+                 .expected = fmt::format("{}", fmt::join(kProcessors, ", ")),
+                 .found = arch->second});
+  return settings;
+}
+
+Result<std::vector<Recipe>> load(const RecipeOptions& options, std::string& architecture) {
+  WEXLO_TRY(const Settings settings, settings_of(options.settings));
+  if (const auto at = settings.find("arch"); at != settings.end()) architecture = at->second;
   return load_recipes(options.recipes, settings);
 }
 
 Json edits_json(const std::vector<EditReport>& edits) {
   Json out = Json::array();
-  for (const EditReport& edit : edits)
+  for (const EditReport& edit : edits) {
+    Json effects = Json::array();
+    for (const Effect& effect : edit.effects)
+      effects.push_back({{"where", effect.where},
+                         {"before", effect.before},
+                         {"after", effect.after},
+                         {"diff", effect.diff}});
     out.push_back({{"recipe", edit.recipe},
                    {"kind", edit.kind},
                    {"summary", edit.summary},
                    {"outcome", outcome_name(edit.outcome)},
-                   {"details", edit.details}});
+                   {"why", edit.why},
+                   {"details", edit.details},
+                   {"effects", effects}});
+  }
+  return out;
+}
+
+Json edits_json(const Patched& patched) {
+  std::vector<EditReport> all = patched.edits;
+  all.insert(all.end(), patched.added.begin(), patched.added.end());
+  return edits_json(all);
+}
+
+Json way_back_json(const WayBack& way_back) {
+  return {{"in_image", way_back.in_image}, {"size", way_back.size}, {"reason", way_back.reason}};
+}
+
+std::string way_back_text(const WayBack& way_back) {
+  return way_back.in_image
+             ? fmt::format("way back: wexlo restore gives the stock image again ({})\n",
+                           way_back.reason)
+             : fmt::format("way back: keep the stock image, it is needed for it ({})\n",
+                           way_back.reason);
+}
+
+std::vector<Finding> findings_of(const Patched& patched, const std::string& where) {
+  std::vector<Finding> out;
+  for (const Lowered& one : patched.lowered)
+    out.push_back({"warning", one.code, one.about, where});
+  for (const Conflict& one : patched.conflicts)
+    out.push_back({"warning", "edit-conflict",
+                   fmt::format("{} was changed by \"{}\" and again by \"{}\": the later has its "
+                               "way.",
+                               one.where, one.earlier, one.later),
+                   where});
+  if (patched.changed && !patched.way_back.in_image)
+    out.push_back({"warning", "way-back-elsewhere",
+                   fmt::format("The patched image alone does not lead back to the stock one: {}. "
+                               "Keep the stock image.",
+                               patched.way_back.reason),
+                   where});
+  for (const std::string& note : patched.notes)
+    out.push_back({"note", "verified-boot", note, where});
   return out;
 }
 
@@ -46,7 +113,27 @@ Json ranges_json(const std::vector<ChangedRange>& ranges) {
   return out;
 }
 
-std::string edits_text(const Session& session, const std::vector<EditReport>& edits) {
+namespace {
+
+std::string effects_text(const Session& session, const EditReport& edit) {
+  std::string out;
+  for (const Effect& effect : edit.effects) {
+    out += fmt::format("      {}: {} -> {}\n", printable(effect.where), printable(effect.before),
+                       printable(effect.after));
+    for (const std::string& line : effect.diff) {
+      const std::string shown = "        " + printable(line);
+      out += (line.starts_with('+')   ? session.paint.good(shown)
+              : line.starts_with('-') ? session.paint.warning(shown)
+                                      : shown) +
+             "\n";
+    }
+  }
+  return out;
+}
+
+}  // namespace
+
+std::string edits_text(const Session& session, const std::vector<EditReport>& edits, Shown shown) {
   std::string out;
   for (const EditReport& edit : edits) {
     if (edit.outcome == Outcome::Elsewhere && !session.globals.verbose) continue;
@@ -56,10 +143,23 @@ std::string edits_text(const Session& session, const std::vector<EditReport>& ed
     const bool allowed = edit.outcome == Outcome::NoMatch && edit.may_miss;
     out += fmt::format("  {}: {}{}\n", mark, printable(edit.summary),
                        allowed ? " (the recipe allows that)" : "");
+    const bool full = shown == Shown::Effects || session.globals.verbose;
+    if (!edit.why.empty() && (full || edit.outcome == Outcome::Skipped))
+      out += fmt::format("      because {}\n", printable(edit.why));
+    if (full && !edit.effects.empty()) {
+      out += effects_text(session, edit);
+      continue;
+    }
     for (const std::string& detail : edit.details)
       out += fmt::format("      {}\n", printable(detail));
   }
   return out;
+}
+
+std::string edits_text(const Session& session, const Patched& patched, Shown shown) {
+  std::string out = edits_text(session, patched.edits, shown);
+  // What nobody asked for is told with its reason, always.
+  return out + edits_text(session, patched.added, Shown::Effects);
 }
 
 std::string ranges_text(const Session& session, const std::vector<ChangedRange>& ranges) {

@@ -13,14 +13,32 @@ namespace wexlo::cli {
 
 struct RecipeOptions {
   std::vector<std::string> recipes, settings;
+  bool onto_foreign = false;
 };
-void add_recipe_options(Command& command, RecipeOptions& options);
-/// Errors: Usage (a setting that is not NAME=VALUE), and those of load_recipes.
-[[nodiscard]] Result<std::vector<Recipe>> load(const RecipeOptions& options);
+void add_recipe_options(Command& command, RecipeOptions& options, Need need = Need::Required);
+/// Errors: Usage (a setting that is not NAME=VALUE).
+[[nodiscard]] Result<Settings> settings_of(const std::vector<std::string>& given);
+/// @param architecture  set where the user told it. Errors: Usage (a setting that is not
+/// NAME=VALUE), and those of load_recipes.
+[[nodiscard]] Result<std::vector<Recipe>> load(const RecipeOptions& options,
+                                               std::string& architecture);
 
 [[nodiscard]] Json edits_json(const std::vector<EditReport>& edits);
 [[nodiscard]] Json ranges_json(const std::vector<ChangedRange>& ranges);
-[[nodiscard]] std::string edits_text(const Session& session, const std::vector<EditReport>& edits);
+/// All edits, with those that the layout asked for.
+[[nodiscard]] Json edits_json(const Patched& patched);
+[[nodiscard]] Json way_back_json(const WayBack& way_back);
+[[nodiscard]] std::string way_back_text(const WayBack& way_back);
+/// Lowered protections, conflicts, the way back, notes.
+[[nodiscard]] std::vector<Finding> findings_of(const Patched& patched, const std::string& where);
+
+enum class Shown {
+  Details,  ///< a line each
+  Effects,  ///< before and after, with the texts' differences, and why it acted there
+};
+[[nodiscard]] std::string edits_text(const Session& session, const std::vector<EditReport>& edits,
+                                     Shown shown);
+[[nodiscard]] std::string edits_text(const Session& session, const Patched& patched, Shown shown);
 [[nodiscard]] std::string ranges_text(const Session& session,
                                       const std::vector<ChangedRange>& ranges);
 

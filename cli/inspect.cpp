@@ -12,7 +12,7 @@ Result<Reply> run(const std::vector<std::string>& paths, const std::string& key,
   if (!key.empty()) {
     WEXLO_TRY(opening.key, read_key_file(key));
   }
-  const Depth depth = session.globals.verbose ? Depth::Settings : Depth::Usual;
+  const Depth depth = session.globals.verbose ? Depth::Encoders : Depth::Usual;
   Reply reply;
   reply.result["items"] = Json::array();
   for (const std::string& path : paths) {

@@ -6,6 +6,7 @@
 #include "base/text.hpp"
 #include "commands.hpp"
 #include "edits.hpp"
+#include "job/patch.hpp"
 #include "options.hpp"
 #include "reply.hpp"
 
@@ -25,10 +26,12 @@ Result<Reply> run(const Options& options, const Session& session) {
                  .message = "patch wants a name for the output",
                  .hint = "Add -o OUT, or --dry-run to see what would be done."});
   if (!options.dry_run) WEXLO_CHECK(check_absent(options.output, overwrite));
-  WEXLO_TRY(const auto recipes, load(options.recipes));
+  PatchOptions how{.onto_foreign = options.recipes.onto_foreign};
+  WEXLO_TRY(auto recipes, load(options.recipes, how.architecture));
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
   WEXLO_TRY(const LoadedImage image, load_image(*source));
-  auto patched = patch_image(image, {partition_of(image), true}, recipes, session.context);
+  auto patched = patch_loaded(image, {partition_of(image), true}, recipes, how, options.image,
+                              session.context);
   if (!patched) return fail(in_file(std::move(patched).error(), options.image));
   if (auto matched = check_matches({patched->edits}); !matched)
     return fail(in_file(std::move(matched).error(), options.image));
@@ -41,15 +44,16 @@ Result<Reply> run(const Options& options, const Session& session) {
                   {"changed", patched->changed},
                   {"size", patched->bytes.size()},
                   {"sha256", patched->sha256},
-                  {"edits", edits_json(patched->edits)},
+                  {"edits", edits_json(*patched)},
                   {"entries", patched->entries},
-                  {"ranges", ranges_json(patched->ranges)}};
-  for (const std::string& note : patched->notes)
-    reply.findings.push_back({"note", "verified-boot", note, options.image});
+                  {"ranges", ranges_json(patched->ranges)},
+                  {"way_back", way_back_json(patched->way_back)}};
+  reply.findings = findings_of(*patched, options.image);
   reply.text = fmt::format("{} ({})\n", printable(options.image), partition_of(image)) +
-               edits_text(session, patched->edits);
+               edits_text(session, *patched, options.dry_run ? Shown::Effects : Shown::Details);
   if (!patched->changed) reply.text += "nothing was left to do: the output is the input's bytes\n";
   reply.text += ranges_text(session, patched->ranges);
+  if (patched->changed) reply.text += way_back_text(patched->way_back);
   if (options.dry_run)
     reply.text += "dry run: nothing was written\n";
   else

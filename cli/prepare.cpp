@@ -14,9 +14,9 @@ namespace wexlo::cli {
 namespace {
 
 struct Options {
-  std::string firmware, kit, slots = "current";
+  std::string firmware, kit, like, slots;
   RecipeOptions recipes;
-  bool wipe = false, force = false;
+  bool wipe = false, force = false, dry_run = false;
 };
 
 Json image_json(const PreparedImage& image) {
@@ -25,9 +25,10 @@ Json image_json(const PreparedImage& image) {
           {"file", image.flashed ? Json(image.files.flash_file) : Json()},
           {"stock_file", image.flashed ? Json(image.files.stock_file) : Json()},
           {"size", image.patched.bytes.size()},
-          {"edits", edits_json(image.patched.edits)},
+          {"edits", edits_json(image.patched)},
           {"entries", image.patched.entries},
-          {"ranges", ranges_json(image.patched.ranges)}};
+          {"ranges", ranges_json(image.patched.ranges)},
+          {"way_back", way_back_json(image.patched.way_back)}};
 }
 
 std::string steps_text(const Session& session, const std::vector<Step>& steps) {
@@ -56,14 +57,60 @@ std::vector<EditReport> worth_showing(const Prepared& done, const PreparedImage&
       return other.patched.edits[i].outcome == Outcome::Applied ||
              other.patched.edits[i].outcome == Outcome::AlreadyDone;
     });
-    if (edit.outcome != Outcome::NoMatch || !elsewhere) out.push_back(edit);
+    const bool here = edit.outcome != Outcome::NoMatch && edit.outcome != Outcome::Elsewhere;
+    if (here || !elsewhere) out.push_back(edit);
   }
   return out;
 }
 
+/// What an update brought, for who applies old recipes to it.
+std::string differences_text(const Session& session, const Options& options, const Prepared& done) {
+  if (options.like.empty()) return {};
+  std::string out = "\n" + session.paint.heading("Against the kit before") + "\n";
+  if (done.differences.empty())
+    return out + "  kernel, init, fstab, command line and room are as they were\n";
+  for (const BuildDifference& one : done.differences) {
+    out += fmt::format("  {} {}: {} -> {}\n", one.partition, printable(one.what),
+                       printable(one.before), printable(one.after));
+    for (const std::string& line : one.diff)
+      out += fmt::format("    {}\n", printable(line));
+  }
+  return out;
+}
+
+Json differences_json(const std::vector<BuildDifference>& differences) {
+  Json out = Json::array();
+  for (const BuildDifference& one : differences)
+    out.push_back({{"partition", one.partition},
+                   {"what", one.what},
+                   {"before", one.before},
+                   {"after", one.after},
+                   {"diff", one.diff}});
+  return out;
+}
+
+/// The recipes and settings: given, or those of an older kit.
+Status take_settings(const Options& options, PrepareOptions& out) {
+  std::string slots = options.slots;
+  if (!options.like.empty()) {
+    WEXLO_TRY(OldKit kit, read_old_kit(options.like));
+    out.recipes = std::move(kit.recipes);
+    out.before = std::move(kit.facts);
+    out.patch.architecture = kit.architecture;
+    out.wipe |= kit.wipe;
+    if (slots.empty()) slots = kit.slots;
+  } else {
+    WEXLO_TRY(out.recipes, load(options.recipes, out.patch.architecture));
+  }
+  out.slots = slots == "both" ? Slots::Both : Slots::Current;
+  return {};
+}
+
 std::string text_of(const Session& session, const Options& options, const Prepared& done) {
-  std::string out =
-      session.paint.heading(fmt::format("Kit ready: {}", printable(options.kit))) + "\n";
+  std::string out = session.paint.heading(
+                        options.dry_run ? std::string("Dry run: nothing is written")
+                                        : fmt::format("Kit ready: {}", printable(options.kit))) +
+                    "\n";
   const auto line = [&](std::string_view name, std::string_view value) {
     if (!value.empty()) out += fmt::format("  {:<14}{}\n", name, printable(value));
   };
@@ -72,9 +119,15 @@ std::string text_of(const Session& session, const Options& options, const Prepar
   line("patch level", done.build.patch_level);
   line("target", fmt::format("{}: {}", done.target.partition, done.target.reason));
   for (const PreparedImage& image : done.images) {
+    // Looked at for mount points, say, and none was there.
+    if (!image.flashed && worth_showing(done, image).empty()) continue;
     out += fmt::format("\n{} {}\n", session.paint.heading(image.partition),
-                       image.flashed ? "-> " + image.files.flash_file : "left as it is");
-    out += edits_text(session, worth_showing(done, image));
+                       !image.flashed    ? "left as it is"
+                       : options.dry_run ? "would be changed"
+                                         : "-> " + image.files.flash_file);
+    const Shown shown = options.dry_run ? Shown::Effects : Shown::Details;
+    out += edits_text(session, worth_showing(done, image), shown);
+    out += edits_text(session, image.patched.added, Shown::Effects);
     if (session.globals.verbose) out += ranges_text(session, image.patched.ranges);
     if (image.flashed) {
       std::uint64_t bytes = 0;
@@ -84,6 +137,8 @@ std::string text_of(const Session& session, const Options& options, const Prepar
                          counted(image.patched.ranges.size(), "place"), counted(bytes, "byte"));
     }
   }
+  out += differences_text(session, options, done);
+  if (options.dry_run) return out;
   out += "\n" + session.paint.heading("plan.toml") + "\n" + steps_text(session, done.plan.steps);
   out += fmt::format("  the way back: {} steps, with the stock images in stock/\n\n",
                      done.plan.back.size());
@@ -91,10 +146,19 @@ std::string text_of(const Session& session, const Options& options, const Prepar
 }
 
 Result<Reply> run(const Options& options, const Session& session) {
-  PrepareOptions prepare_options{.slots = options.slots == "both" ? Slots::Both : Slots::Current,
-                                 .wipe = options.wipe};
+  if (options.like.empty() == options.recipes.recipes.empty())
+    return fail({.code = ErrorCode::Usage,
+                 .message = options.like.empty() ? "prepare wants a recipe"
+                                                 : "--like brings the recipes of its kit",
+                 .hint = "Give -r RECIPE, or --like KIT for the recipes of an older kit."});
+  if (options.kit.empty() && !options.dry_run)
+    return fail({.code = ErrorCode::Usage,
+                 .message = "prepare wants a name for the kit",
+                 .hint = "Add -o KIT, or --dry-run to see what would be done."});
+  PrepareOptions prepare_options{.wipe = options.wipe, .dry_run = options.dry_run};
+  prepare_options.patch.onto_foreign = options.recipes.onto_foreign;
   if (options.force) prepare_options.overwrite = Overwrite::Replace;
-  WEXLO_TRY(prepare_options.recipes, load(options.recipes));
+  WEXLO_CHECK(take_settings(options, prepare_options));
   WEXLO_TRY(const Prepared done,
             prepare(options.firmware, prepare_options, options.kit, session.context));
   Reply reply;
@@ -106,11 +170,13 @@ Result<Reply> run(const Options& options, const Session& session) {
         {{"id", step.id}, {"do", step.act}, {"about", step.about}, {"data_loss", step.data_loss}});
   reply.result = {{"target", done.target.partition},
                   {"reason", done.target.reason},
-                  {"kit", options.kit},
+                  {"layout", layout_name(done.target.layout)},
+                  {"kit", options.dry_run ? Json() : Json(options.kit)},
                   {"device", done.build.device},
                   {"build", done.build.fingerprint},
                   {"images", images},
-                  {"plan", steps}};
+                  {"plan", steps},
+                  {"differences", differences_json(done.differences)}};
   reply.findings = done.findings;
   reply.text = text_of(session, options, done);
   return reply;
@@ -122,8 +188,11 @@ void add_prepare(CLI::App& app, Session& session, int& exit_code) {
   auto options = std::make_shared<Options>();
   Command command(app, "prepare", "The main job: firmware and recipes to a kit");
   command.positional("FIRMWARE", options->firmware, "The package");
-  add_recipe_options(command, options->recipes);
-  command.option("-o,--output", "KIT", options->kit, "The kit to make", Need::Required)
+  add_recipe_options(command, options->recipes, Need::Optional);
+  command.option("-o,--output", "KIT", options->kit, "The kit to make")
+      .option("--like", "KIT", options->like,
+              "The recipes and settings of an older kit; tells what differs from its build")
+      .flag("--dry-run", options->dry_run, "Tell what would be done, write nothing")
       .choice("--slots", {"current", "both"}, options->slots,
               "Slots to write; both only when the same build is in both")
       .flag("--wipe", options->wipe, "Plan a wipe of the user's data")

@@ -1,6 +1,8 @@
 #include <fmt/format.h>
 
+#include "base/text.hpp"
 #include "commands.hpp"
+#include "edits.hpp"
 #include "options.hpp"
 #include "recipe/recipe.hpp"
 #include "reply.hpp"
@@ -44,14 +46,50 @@ Result<Reply> show(const std::string& name) {
                .hint = "See: wexlo recipes"});
 }
 
+Result<Reply> check(const std::string& file, const std::vector<std::string>& given) {
+  WEXLO_TRY(const Settings settings, settings_of(given));
+  WEXLO_TRY(const auto mistakes, check_recipe(file, settings));
+  Reply reply;
+  Json rows = Json::array();
+  std::size_t wrong = 0;
+  for (const Mistake& mistake : mistakes) {
+    rows.push_back({{"level", mistake.warning ? "warning" : "problem"},
+                    {"code", code_name(mistake.code)},
+                    {"line", mistake.line},
+                    {"column", mistake.column},
+                    {"message", mistake.message},
+                    {"expected", mistake.expected},
+                    {"found", mistake.found}});
+    wrong += mistake.warning ? 0 : 1;
+    reply.text += fmt::format("{}:{}:{}: {}{}{}{}\n", printable(file), mistake.line, mistake.column,
+                              mistake.warning ? "warning: " : "", printable(mistake.message),
+                              mistake.expected.empty() ? "" : "; expected ", mistake.expected);
+  }
+  reply.well = wrong == 0;
+  reply.result = {{"file", file}, {"mistakes", rows}};
+  reply.text +=
+      wrong == 0 ? fmt::format("{}: sound\n", printable(file))
+                 : fmt::format("{}: {} mistake{}\n", printable(file), wrong, wrong == 1 ? "" : "s");
+  return reply;
+}
+
 }  // namespace
 
 void add_recipes(CLI::App& app, Session& session, int& exit_code) {
-  auto name = std::make_shared<std::string>();
-  Command(app, "recipes", "List the recipes that come with Wexlo, or show one")
-      .positional("NAME", *name, "A recipe to show, with its @", Need::Optional)
+  struct Options {
+    std::string name, check;
+    std::vector<std::string> settings;
+  };
+  auto options = std::make_shared<Options>();
+  Command(app, "recipes", "List the recipes that come with Wexlo, show one, or check one")
+      .positional("NAME", options->name, "A recipe to show, with its @", Need::Optional)
+      .option("--check", "FILE", options->check, "Tell every mistake in a recipe")
+      .option("--set", "NAME=VALUE", options->settings, "With --check: a parameter's value")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "recipes", name->empty() ? list(session) : show(*name));
+        exit_code = finish(session, "recipes",
+                           !options->check.empty() ? check(options->check, options->settings)
+                           : options->name.empty() ? list(session)
+                                                   : show(options->name));
       });
 }
 

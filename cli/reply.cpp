@@ -58,6 +58,7 @@ ExitCode exit_code(ErrorCode code) {
     case ErrorCode::DigestMismatch:
     case ErrorCode::BadSignature:
     case ErrorCode::LimitExceeded:
+    case ErrorCode::Mismatch:
     case ErrorCode::UnsafePath:
     case ErrorCode::Corrupt: return ExitDamaged;
     case ErrorCode::Unsupported: return ExitUnsupported;
@@ -71,7 +72,8 @@ ExitCode exit_code(ErrorCode code) {
     case ErrorCode::Unexplained:
     case ErrorCode::ForeignPatch:
     case ErrorCode::NoTarget:
-    case ErrorCode::Ambiguous: return ExitFinding;
+    case ErrorCode::Ambiguous:
+    case ErrorCode::NoWayBack: return ExitFinding;
     case ErrorCode::Interrupted: return ExitInterrupted;
   }
   return ExitIo;

@@ -165,9 +165,21 @@ Status write_gnomon_incremental(const std::filesystem::path& zip, const Context&
   return write_zip(zip, {{kMetadata, to_bytes(text)}, {"payload.bin", std::move(payload)}});
 }
 
+std::string_view host_processor() {
+#if defined(__aarch64__)
+  return "arm64";
+#else
+  return "x86_64";
+#endif
+}
+
 AddOn add_on() {
-  constexpr std::string_view name = WEXLO_ADDON_NAME;
-  return {embedded::demo_file(name), embedded::demo_file("recipe.toml"), name == "hello-arm64"};
+  AddOn out{.recipe = embedded::demo_file("recipe.toml")};
+  out.programs[std::string(host_processor())] = embedded::demo_file("hello-host");
+  // Empty where no compiler for the invented phones was there.
+  if (const auto program = embedded::demo_file("hello-arm64"); !program.empty())
+    out.programs["arm64"] = program;
+  return out;
 }
 
 }  // namespace wexlo::demo

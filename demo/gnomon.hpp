@@ -3,6 +3,7 @@
 /// header version 4, vendor_boot of version 4, a vbmeta chain, an over-the-air zip with a payload.
 
 #include <filesystem>
+#include <map>
 
 #include "base/pool.hpp"
 #include "demo/payload_writer.hpp"
@@ -26,11 +27,13 @@ struct GnomonOptions {
 [[nodiscard]] Status write_gnomon_incremental(const std::filesystem::path& zip,
                                               const Context& context);
 
-/// The demo's add-on: a small static program, and the recipe that puts it in.
+/// The add-on: a program for each processor that it was built for, and the recipe that puts it in.
 struct AddOn {
-  std::string_view program, recipe;
-  bool for_the_phone = false;  ///< false: built for this machine, no arm64 compiler was there
+  std::map<std::string, std::string_view> programs;  ///< by processor: "arm64", "x86_64"
+  std::string_view recipe;
 };
+/// The processor of the machine that Wexlo was built for, which always has its program.
+[[nodiscard]] std::string_view host_processor();
 [[nodiscard]] AddOn add_on();
 
 }  // namespace wexlo::demo

@@ -62,9 +62,9 @@ void patch(View input) {
   const auto loaded = load_image(Blob(to_bytes(input)), "input");
   if (!loaded || !loaded->image) return;
   Recipe put{.name = "fuzz"};
-  put.edits.push_back({.kind = "put",
-                       .recipe = "fuzz",
-                       .what = PutEdit{.path = "a/b", .content = test::blob("new"), .from = "b"}});
+  put.edits.push_back({.kind = "put", .recipe = "fuzz"});
+  put.edits.back().what =
+      PutEdit{.path = "a/b", .from = {.bound = true, .files = {{"", test::blob("new")}}}};
   Context small;
   small.decode_bound = 4u << 20;
   const auto patched = wexlo::patch_image(*loaded, {"boot", true}, {put}, small);

@@ -17,6 +17,7 @@ std::string_view code_name(ErrorCode code) {
     case ErrorCode::DigestMismatch: return "digest-mismatch";
     case ErrorCode::BadSignature: return "bad-signature";
     case ErrorCode::LimitExceeded: return "limit-exceeded";
+    case ErrorCode::Mismatch: return "mismatch";
     case ErrorCode::UnsafePath: return "unsafe-path";
     case ErrorCode::Corrupt: return "corrupt";
     case ErrorCode::Unsupported: return "unsupported";
@@ -31,6 +32,7 @@ std::string_view code_name(ErrorCode code) {
     case ErrorCode::ForeignPatch: return "foreign-patch";
     case ErrorCode::NoTarget: return "no-target";
     case ErrorCode::Ambiguous: return "ambiguous";
+    case ErrorCode::NoWayBack: return "no-way-back";
     case ErrorCode::Interrupted: return "interrupted";
   }
   return "unknown";

@@ -22,6 +22,7 @@ enum class ErrorCode {
   DigestMismatch,
   BadSignature,
   LimitExceeded,
+  Mismatch,
   UnsafePath,
   Corrupt,
   // known, but not supported
@@ -39,6 +40,7 @@ enum class ErrorCode {
   ForeignPatch,
   NoTarget,
   Ambiguous,
+  NoWayBack,
   // stopped from outside
   Interrupted,
 };

@@ -37,7 +37,7 @@ RamdiskInfo ramdisk_info(const ReadRamdisk& one, const Context& context, Depth d
     info.decoded_size += segment.decoded.size();
     for (const newc::Entry& entry : segment.archive.entries)
       info.entries += entry.is_trailer() ? 0 : 1;
-    if (depth != Depth::Settings) continue;
+    if (depth != Depth::Encoders) continue;
     const Setting setting = stock_setting(segment, context, Effort::Thorough);
     info.encoders.push_back(setting.proof == Proof::None
                                 ? "none of the usual"
@@ -110,6 +110,8 @@ void tell_trees(const ImageReading& reading, ImageInfo& info) {
     }
 }
 
+}  // namespace
+
 std::vector<OwnDigest> own_digests(const ImageInfo& info) {
   std::vector<OwnDigest> out;
   const auto add = [&](const std::optional<bool>& matches, std::string what) {
@@ -125,6 +127,8 @@ std::vector<OwnDigest> own_digests(const ImageInfo& info) {
   add(info.id_matches, "the id digest in its header");
   return out;
 }
+
+namespace {
 
 void tell_journal(const ImageReading& reading, ImageInfo& info) {
   for (const ReadRamdisk& one : reading.ramdisks) {

@@ -144,7 +144,7 @@ Result<Inspection> inspect_folder(const std::string& where, const Context& conte
     return out;
   }
   look_at_heads(**firmware);
-  if (depth == Depth::Settings) WEXLO_CHECK(look_deep(**firmware, context));
+  if (depth == Depth::Encoders) WEXLO_CHECK(look_deep(**firmware, context));
   const bool loose = (*firmware)->layers.size() == 1;
   if (loose) out.starts = folder_starts(**firmware, context);
   const std::string kind = out.kind;
@@ -192,7 +192,7 @@ Result<Inspection> inspect(const std::string& where, const Context& context, Dep
     return out;
   }
   look_at_heads(*firmware);
-  if (depth == Depth::Settings) WEXLO_CHECK(look_deep(*firmware, context));
+  if (depth == Depth::Encoders) WEXLO_CHECK(look_deep(*firmware, context));
   take_over(out, *firmware);
   return out;
 }

@@ -100,7 +100,7 @@ struct Inspection {
 
 enum class Depth {
   Usual,
-  Settings,  ///< besides, which encoder's settings made the ramdisks: takes longer
+  Encoders,  ///< besides, which encoder's settings made the ramdisks: takes longer
 };
 
 /// Errors: those of identify, the container and the image; a ramdisk that does not read is no
@@ -120,5 +120,8 @@ enum class Depth {
 [[nodiscard]] Result<std::optional<FooterInfo>> footer_info(View bytes);
 /// The struct in a boot_signature section; nullopt when there is none that reads.
 [[nodiscard]] std::optional<FooterInfo> boot_signature_info(const Image& image, View bytes);
+
+/// The digests that an image carries over itself, as far as the info has them.
+[[nodiscard]] std::vector<OwnDigest> own_digests(const ImageInfo& info);
 
 }  // namespace wexlo

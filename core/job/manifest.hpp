@@ -9,7 +9,8 @@
 namespace wexlo {
 
 /// @param firmware_name  file name of the package, without its folder
-[[nodiscard]] std::string kit_manifest(const Prepared& prepared, const std::string& firmware_name,
+[[nodiscard]] std::string kit_manifest(const Prepared& prepared, const PrepareOptions& options,
+                                       const std::string& firmware_name,
                                        const std::string& plan_sha256);
 
 }  // namespace wexlo

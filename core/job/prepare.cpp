@@ -25,8 +25,21 @@ class Preparation {
       : path_(path), options_(options), context_(context) {}
 
   Result<Prepared> run(const fs::path& kit) {
+    if (options_.dry_run) {
+      WEXLO_CHECK(work_out());
+      return std::move(out_);
+    }
     WEXLO_TRY(OutputFolder folder,
               OutputFolder::create(kit, options_.overwrite, std::string(kKitManifest)));
+    WEXLO_CHECK(work_out());
+    if (auto written = write_kit(folder.path()); !written)
+      return fail(folder.with_final_name(std::move(written).error()));
+    WEXLO_CHECK(folder.commit());
+    return std::move(out_);
+  }
+
+ private:
+  Status work_out() {
     WEXLO_TRY(firmware_, open_firmware(path_.string(), {.context = context_}));
     if (firmware_->incremental)
       return fail({.code = ErrorCode::Unsupported,
@@ -36,13 +49,9 @@ class Preparation {
     out_.build = firmware_->build;
     WEXLO_CHECK(find_target());
     WEXLO_CHECK(patch_all());
-    if (auto written = write_kit(folder.path()); !written)
-      return fail(folder.with_final_name(std::move(written).error()));
-    WEXLO_CHECK(folder.commit());
-    return std::move(out_);
+    return gather_facts();
   }
 
- private:
   Status load(const std::string& partition) {
     if (stock(partition) != nullptr) return {};
     if (!has(partition)) return {};
@@ -67,12 +76,12 @@ class Preparation {
   Status find_target() {
     std::vector<Candidate> candidates;
     // init_boot settles it alone when it can, so that boot need not be read.
-    for (const std::string partition : {"init_boot", "boot"}) {
+    for (const std::string partition : {"init_boot", "boot", "recovery"}) {
       WEXLO_CHECK(load(partition));
       candidates.clear();
       for (const Stock& one : stocks_)
         candidates.push_back({one.partition, &one.image});
-      if (partition == "init_boot" && !choose_target(candidates)) continue;
+      if (choose_target(candidates)) break;
     }
     auto target = choose_target(candidates);
     if (!target) return fail(in_file(std::move(target).error(), path_.string()));
@@ -80,34 +89,70 @@ class Preparation {
     return {};
   }
 
+  /// The partitions that an edit without one is for.
+  std::vector<std::string> homes_of(const Edit& edit) {
+    const auto present = [&](std::initializer_list<const char*> names) {
+      std::vector<std::string> out;
+      for (const char* name : names)
+        if (has(name)) out.emplace_back(name);
+      return out;
+    };
+    const std::string& target = out_.target.partition;
+    switch (edit.home) {
+      case Home::StartRamdisk:
+      case Home::Header: return {target};
+      case Home::VendorRamdisk:
+      case Home::Bootconfig: return present({"vendor_boot"});
+      case Home::RecoveryRamdisk:
+        // Its own partition, else where newer phones have it as a fragment, else in boot.
+        if (has("recovery")) return {"recovery"};
+        return present({"vendor_boot", "boot"});
+      case Home::Mounts: {
+        auto out = present({"vendor_boot", "dtbo"});
+        out.push_back(target);
+        if (target == "init_boot" || !has("boot")) return out;
+        if (target != "boot") out.emplace_back("boot");
+        return out;
+      }
+      case Home::Cmdline:
+        // Newer phones have most of it in vendor_boot; both are joined.
+        if (has("vendor_boot")) return {"vendor_boot"};
+        return present({"boot"});
+      case Home::Kernel: return present({"boot"});
+      case Home::Trees: return present({"boot", "vendor_boot", "dtbo"});
+      case Home::Vbmeta: return present({"vbmeta"});
+    }
+    return {};
+  }
+
+  Status no_place(const Edit& edit) const {
+    if (edit.may_miss || !edit.when.empty()) return {};
+    const std::string wanted =
+        edit.partition.empty() ? std::string(home_name(edit.home)) : "partition " + edit.partition;
+    return fail({.code = ErrorCode::NoMatch,
+                 .message = fmt::format("recipe {}: \"{}\" acts on {}, which this firmware does "
+                                        "not have",
+                                        edit.recipe, edit.summary(), wanted),
+                 .file = path_.string(),
+                 .hint = "wexlo inspect lists the partitions."});
+  }
+
   /// The partitions that the recipes may act on, in the order they shall be written: vbmeta last,
   /// so that a phone that loses power half way still has a chain it accepts.
   Result<std::vector<std::string>> wanted() {
     std::set<std::string> names;
-    bool vbmeta = false;
-    for (const Recipe& recipe : options_.recipes) {
+    for (const Recipe& recipe : recipes_) {
       for (const Edit& edit : recipe.edits) {
-        if (edit.partition.empty()) {
-          vbmeta |= edit.on_vbmeta();
-          const bool fstab = std::holds_alternative<FstabDropEdit>(edit.what);
-          if (fstab && has("vendor_boot")) names.insert("vendor_boot");
-          continue;
+        const auto places = edit.partition.empty() ? homes_of(edit)
+                            : has(edit.partition)  ? std::vector{edit.partition}
+                                                   : std::vector<std::string>{};
+        if (places.empty()) WEXLO_CHECK(no_place(edit));
+        for (const std::string& place : places) {
+          names.insert(place);
+          if (edit.partition.empty()) homes_[place].insert(edit.home);
         }
-        if (!has(edit.partition))
-          return fail({.code = ErrorCode::NoMatch,
-                       .message = fmt::format("recipe {} edits partition {}, which this firmware "
-                                              "does not have",
-                                              edit.recipe, edit.partition),
-                       .file = path_.string(),
-                       .hint = "wexlo inspect lists the partitions."});
-        names.insert(edit.partition);
       }
     }
-    if (vbmeta && !has("vbmeta"))
-      return fail({.code = ErrorCode::NoMatch,
-                   .message = "a recipe sets vbmeta flags, and this firmware has no vbmeta",
-                   .file = path_.string(),
-                   .hint = "Leave that recipe out: this phone keeps no such flags there."});
     names.erase(out_.target.partition);
     names.erase("vbmeta");
     std::vector<std::string> order{out_.target.partition};
@@ -116,15 +161,33 @@ class Preparation {
     return order;
   }
 
+  /// What the phone is: told by the user, the target's programs, the kernel, the build.
+  Result<PhoneFacts> find_phone() {
+    PhoneFacts phone;
+    WEXLO_TRY(phone, phone_facts(stock(out_.target.partition)->image, context_));
+    if (!options_.patch.architecture.empty()) phone.architecture = options_.patch.architecture;
+    const std::string& sdk = out_.build.sdk_level;
+    if (!sdk.empty()) phone.sdk = static_cast<std::uint32_t>(std::atoi(sdk.c_str()));
+    if (!phone.architecture.empty() || !phone.kernel_architecture.empty() || !has("boot"))
+      return phone;
+    WEXLO_CHECK(load("boot"));
+    WEXLO_TRY(const PhoneFacts boot, phone_facts(stock("boot")->image, context_));
+    phone.kernel_architecture = boot.kernel_architecture;
+    return phone;
+  }
+
   Status patch_all() {
+    recipes_ = options_.recipes;
     WEXLO_TRY(const auto names, wanted());
+    WEXLO_TRY(const PhoneFacts phone, find_phone());
     std::vector<std::vector<EditReport>> reports;
     for (const std::string& name : names) {
       WEXLO_CHECK(check_stop(context_));
       WEXLO_CHECK(load(name));
-      const PatchRole role{name, name == out_.target.partition};
-      auto patched = patch_image(stock(name)->image, role, options_.recipes, context_);
-      if (!patched) return fail(in_file(std::move(patched).error(), path_.string() + "!" + name));
+      const PatchRole role{name, name == out_.target.partition, homes_[name], phone, {}};
+      const std::string where = path_.string() + "!" + name;
+      auto patched = patch_loaded(stock(name)->image, role, recipes_, options_.patch, {}, context_);
+      if (!patched) return fail(in_file(std::move(patched).error(), where));
       reports.push_back(patched->edits);
       out_.images.push_back(
           {.partition = name, .flashed = patched->changed, .patched = std::move(*patched)});
@@ -142,7 +205,39 @@ class Preparation {
     return {};
   }
 
+  /// What the next build will be held against, and what the one before is held against now.
+  Status gather_facts() {
+    for (const char* name : {"boot", "init_boot", "vendor_boot", "recovery"}) {
+      if (!has(name)) continue;
+      WEXLO_CHECK(check_stop(context_));
+      WEXLO_CHECK(load(name));
+      if (stock(name) == nullptr || !stock(name)->image.image) continue;
+      WEXLO_TRY(ImageFacts facts, image_facts(stock(name)->image, name, context_));
+      out_.chain.push_back(std::move(facts));
+    }
+    if (!options_.before.empty()) out_.differences = differences(options_.before, out_.chain);
+    return {};
+  }
+
   Status judge(const PreparedImage& image) {
+    for (const Lowered& one : image.patched.lowered) {
+      // Lowered in several images, it is still one protection.
+      const bool told = std::ranges::any_of(out_.findings, [&](const Finding& finding) {
+        return finding.code == one.code && finding.message == one.about;
+      });
+      if (!told) out_.findings.push_back({"warning", one.code, one.about, image.partition});
+    }
+    for (const Conflict& one : image.patched.conflicts)
+      out_.findings.push_back(
+          {"warning", "edit-conflict",
+           fmt::format("{} was changed by \"{}\" and again by \"{}\": the later has its way.",
+                       one.where, one.earlier, one.later),
+           image.partition});
+    if (image.flashed && !image.patched.way_back.in_image)
+      out_.findings.push_back(
+          {"note", "way-back-in-kit",
+           fmt::format("The way back is the kit's stock copy: {}.", image.patched.way_back.reason),
+           image.partition});
     for (const std::string& note : image.patched.notes)
       out_.findings.push_back({"note", "verified-boot", note, image.partition});
     const std::uint64_t room = stock(image.partition)->image.bytes.size();
@@ -188,11 +283,12 @@ class Preparation {
           write_checked(folder / image.files.stock_file, stock_bytes, image.files.stock_sha256));
       facts.images.push_back(image.files);
     }
+    WEXLO_TRY(out_.recipes, write_recipes(folder, recipes_));
     out_.plan = make_plan(facts);
     const std::string plan = format_plan(out_.plan);
     WEXLO_CHECK(write_new(folder / "plan.toml", as_view(plan)));
     const std::string manifest =
-        kit_manifest(out_, path_.filename().string(), sha256_hex(as_view(plan)));
+        kit_manifest(out_, options_, path_.filename().string(), sha256_hex(as_view(plan)));
     return write_new(folder / kKitManifest, as_view(manifest));
   }
 
@@ -216,6 +312,8 @@ class Preparation {
   const Context& context_;
   FirmwarePtr firmware_;
   std::vector<Stock> stocks_;
+  std::vector<Recipe> recipes_;                  ///< bound to the phone's processor
+  std::map<std::string, std::set<Home>> homes_;  ///< by partition
   Prepared out_;
 };
 

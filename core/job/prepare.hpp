@@ -5,6 +5,9 @@
 
 #include "base/output.hpp"
 #include "base/pool.hpp"
+#include "job/chain_facts.hpp"
+#include "job/old_kit.hpp"
+#include "job/patch.hpp"
 #include "kit/plan.hpp"
 #include "kit/target.hpp"
 #include "recipe/patch.hpp"
@@ -17,7 +20,10 @@ struct PrepareOptions {
   std::vector<Recipe> recipes;
   Slots slots = Slots::Current;
   bool wipe = false;
+  PatchOptions patch;
+  bool dry_run = false;  ///< everything but writing the kit
   Overwrite overwrite = Overwrite::Refuse;
+  std::vector<ImageFacts> before;  ///< of an older kit: what differs is reported
 };
 
 struct PreparedImage {
@@ -38,10 +44,14 @@ struct Prepared {
   std::vector<PreparedImage> images;
   Plan plan;
   std::vector<Finding> findings;
+  std::vector<ImageFacts> chain;             ///< of the boot chain, as it is stock
+  std::vector<BuildDifference> differences;  ///< against PrepareOptions::before
+  std::vector<KitRecipe> recipes;            ///< as the kit carries them
 };
 
-/// Errors: NoTarget, NoMatch, DoesNotFit, Exists, and those of reading the firmware and patching.
-/// On failure nothing appears at `kit`.
+/// Errors: NoTarget, NoMatch, DoesNotFit, ForeignPatch, Exists, and those of reading the firmware
+/// and patching. On failure nothing appears at `kit`.
+/// @param kit  not looked at in a dry run
 [[nodiscard]] Result<Prepared> prepare(const std::filesystem::path& firmware,
                                        const PrepareOptions& options,
                                        const std::filesystem::path& kit, const Context& context);

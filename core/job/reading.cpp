@@ -29,13 +29,13 @@ std::vector<PermissiveWord> permissive_in(const Image& image, const ImageReading
   return out;
 }
 
-Result<ImageReading> read_deep(const Image& image, const Context& context) {
-  ImageReading out;
-  out.sha256.resize(image.sections().size());
+namespace {
+
+/// Starts reading all ramdisks of an image; what does not read is told in its place.
+void start_ramdisks(const Image& image, ImageReading& out, TaskGroup& tasks,
+                    const DecodeLimit& limit) {
   for (const boot::RamdiskPart& part : boot::ramdisk_parts(image))
     out.ramdisks.push_back({part, {}, {}});
-  const DecodeLimit limit = decode_limit(context);
-  TaskGroup tasks(context);
   for (ReadRamdisk& one : out.ramdisks)
     tasks.submit(0, [&one, limit]() -> Status {
       auto ramdisk = parse_ramdisk(one.part.bytes, limit);
@@ -45,6 +45,24 @@ Result<ImageReading> read_deep(const Image& image, const Context& context) {
         one.trouble = at_base(std::move(ramdisk).error(), one.part.offset + one.part.header.size());
       return {};
     });
+}
+
+}  // namespace
+
+Result<ImageReading> read_ramdisks(const Image& image, const Context& context) {
+  ImageReading out;
+  TaskGroup tasks(context);
+  start_ramdisks(image, out, tasks, decode_limit(context));
+  WEXLO_CHECK(tasks.wait());
+  return out;
+}
+
+Result<ImageReading> read_deep(const Image& image, const Context& context) {
+  ImageReading out;
+  out.sha256.resize(image.sections().size());
+  const DecodeLimit limit = decode_limit(context);
+  TaskGroup tasks(context);
+  start_ramdisks(image, out, tasks, limit);
   const Section* section = image.section("kernel");
   if (section != nullptr && !section->bytes.empty())
     tasks.submit(0, [&out, section, limit]() -> Status {

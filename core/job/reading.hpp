@@ -41,6 +41,9 @@ struct ImageReading {
 [[nodiscard]] std::vector<PermissiveWord> permissive_in(const Image& image,
                                                         const ImageReading& reading);
 
+/// The ramdisks alone. Errors: Interrupted.
+[[nodiscard]] Result<ImageReading> read_ramdisks(const Image& image, const Context& context);
+
 /// Digests, ramdisks and kernel in parallel. What does not read is told in its place.
 /// Errors: Interrupted.
 [[nodiscard]] Result<ImageReading> read_deep(const Image& image, const Context& context);

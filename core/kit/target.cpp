@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "image/fragments.hpp"
+#include "image/kernel.hpp"
 #include "ramdisk/ramdisk.hpp"
 
 namespace wexlo {
@@ -21,9 +22,22 @@ bool has_ramdisk(const Candidate* candidate) {
          !boot::ramdisk_parts(*candidate->image->image).empty();
 }
 
+struct First {
+  std::string program;
+  RamdiskLayout layout = RamdiskLayout::None;
+};
+
+bool kernel_may_skip(const Image& image) {
+  const Section* kernel = image.section("kernel");
+  if (kernel == nullptr || kernel->bytes.empty()) return false;
+  const auto body = kernel::open_body(kernel->bytes);
+  return body && as_text(body->decoded.view()).find(kSkipWord) != std::string_view::npos;
+}
+
 /// The first program in the ramdisk: a file, or a link that leads to one on the system.
-Result<std::string> first_program(const Candidate& candidate) {
-  const boot::RamdiskPart part = boot::ramdisk_parts(*candidate.image->image).front();
+Result<First> first_program(const Candidate& candidate) {
+  const Image& image = *candidate.image->image;
+  const boot::RamdiskPart part = boot::ramdisk_parts(image).front();
   auto ramdisk = parse_ramdisk(part.bytes);
   if (!ramdisk)
     return fail(in_file(at_base(std::move(ramdisk).error(), part.offset + part.header.size()),
@@ -35,10 +49,16 @@ Result<std::string> first_program(const Candidate& candidate) {
                  .file = candidate.partition,
                  .hint = "Nothing in this firmware says what starts the system: check that the "
                          "package is whole."});
+  const Section* dtbo = image.section("recovery_dtbo");
+  First out{.layout =
+                layout_of(*ramdisk, {image.kind(), candidate.partition, image.layout().version,
+                                     dtbo != nullptr && !dtbo->bytes.empty(),
+                                     [&] { return kernel_may_skip(image); }})};
   const newc::Entry& entry = entry_at(*ramdisk, *at);
-  if (entry.type() == newc::Symlink)
-    return fmt::format("/init, a link to {}", as_text(entry.data().view()));
-  return fmt::format("/init ({} bytes)", content_of(*ramdisk, *at).size());
+  out.program = entry.type() == newc::Symlink
+                    ? fmt::format("/init, a link to {}", as_text(entry.data().view()))
+                    : fmt::format("/init ({} bytes)", content_of(*ramdisk, *at).size());
+  return out;
 }
 
 }  // namespace
@@ -46,19 +66,34 @@ Result<std::string> first_program(const Candidate& candidate) {
 Result<Target> choose_target(const std::vector<Candidate>& candidates) {
   const Candidate* init_boot = find(candidates, "init_boot");
   const Candidate* boot = find(candidates, "boot");
+  const Candidate* recovery = find(candidates, "recovery");
   if (has_ramdisk(init_boot)) {
-    WEXLO_TRY(const std::string program, first_program(*init_boot));
+    WEXLO_TRY(const First first, first_program(*init_boot));
     // Whatever boot holds, a loader that finds init_boot takes the generic ramdisk from there.
     return Target{"init_boot",
                   fmt::format("the firmware has an init_boot, so its ramdisk with {} is the first "
                               "one to run",
-                              program)};
+                              first.program),
+                  first.layout};
   }
   if (has_ramdisk(boot)) {
-    WEXLO_TRY(const std::string program, first_program(*boot));
-    return Target{"boot", fmt::format("boot has the first ramdisk with {}; {}", program,
-                                      init_boot == nullptr ? "there is no init_boot"
-                                                           : "init_boot has no ramdisk")};
+    WEXLO_TRY(const First first, first_program(*boot));
+    return Target{
+        "boot",
+        fmt::format("boot has the first ramdisk with {}; {}; {}", first.program,
+                    init_boot == nullptr ? "there is no init_boot" : "init_boot has no ramdisk",
+                    layout_about(first.layout)),
+        first.layout};
+  }
+  if (boot != nullptr && has_ramdisk(recovery)) {
+    WEXLO_TRY(const First first, first_program(*recovery));
+    return Target{
+        "recovery",
+        fmt::format("boot has no ramdisk, the system starts without one: only recovery's, "
+                    "with {}, can be given anything, and it runs when the phone is "
+                    "started into recovery",
+                    first.program),
+        first.layout};
   }
   return fail({.code = ErrorCode::NoTarget,
                .message = "no image has a ramdisk that starts the system",

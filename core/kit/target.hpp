@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "firmware/formats.hpp"
+#include "ramdisk/layout.hpp"
 
 namespace wexlo {
 
@@ -16,10 +17,12 @@ struct Candidate {
 struct Target {
   std::string partition;
   std::string reason;  ///< one sentence with the evidence
+  RamdiskLayout layout = RamdiskLayout::None;
 };
 
-/// init_boot when there is one with a ramdisk, else boot. Errors: NoTarget, saying what was looked
-/// at; those of parse_ramdisk for the image that would be it.
+/// init_boot when there is one with a ramdisk, else boot; where neither has one, recovery: then the
+/// system starts without a ramdisk and only recovery can be given anything. Errors: NoTarget,
+/// saying what was looked at; those of parse_ramdisk for the image that would be it.
 [[nodiscard]] Result<Target> choose_target(const std::vector<Candidate>& candidates);
 
 }  // namespace wexlo

@@ -6,10 +6,11 @@
 
 #include "base/digest.hpp"
 #include "image/boot.hpp"
+#include "image/device_tree.hpp"
 #include "image/fragments.hpp"
 #include "image/part_header.hpp"
 #include "image/prefix.hpp"
-#include "recipe/patch.hpp"
+#include "recipe/account.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
@@ -17,29 +18,6 @@ namespace {
 
 using newc::Entry;
 using newc::Field;
-
-std::unexpected<Error> unexplained(std::string message, std::optional<std::uint64_t> offset = {}) {
-  return fail({.code = ErrorCode::Unexplained,
-               .message = "the output differs where no edit explains it: " + std::move(message),
-               .offset = offset,
-               .hint = "Nothing was written. This is a fault of Wexlo's own: please report it with "
-                       "the stock image's digest and the recipe."});
-}
-
-/// One entry of one side: where it is, and the entry that has its content.
-struct Place {
-  const Entry* entry;
-  const Entry* carrier;
-  [[nodiscard]] View content() const { return carrier->data().view(); }
-};
-
-/// Alike to a kernel: everything but link numbers and where a link's data is stored.
-bool alike(const Place& a, const Place& b) {
-  for (const Field field :
-       {Field::Mode, Field::Uid, Field::Gid, Field::Mtime, Field::RdevMajor, Field::RdevMinor})
-    if (a.entry->get(field) != b.entry->get(field)) return false;
-  return equal(a.content(), b.content());
-}
 
 class Account {
  public:
@@ -101,18 +79,33 @@ class Account {
   }
 
   bool ramdisk_meant() const {
-    return std::ranges::any_of(intent_.ramdisks,
+    return !intent_.replaced_ramdisks.empty() ||
+           std::ranges::any_of(intent_.ramdisks,
                                [](const auto& one) { return !one.second.empty(); });
   }
 
-  /// Fields that follow from a changed ramdisk.
+  bool section_meant(std::string_view name) const {
+    if (name == "ramdisk" || name == "vendor_ramdisk") return ramdisk_meant();
+    const std::string key(name);
+    const bool trees = std::ranges::any_of(
+        intent_.trees, [&](const auto& tree) { return tree.first.first == name; });
+    return trees || intent_.replaced.contains(key) || intent_.sections.contains(key) ||
+           (name == "kernel" && !intent_.kernel.empty());
+  }
+
+  /// Fields that follow from changed sections.
   bool follows(std::string_view field) const {
-    const bool ramdisk = ramdisk_meant();
+    const auto rules = output_.image->layout().sections;
+    const auto meant = [&](const SectionRule& rule) { return section_meant(rule.name); };
+    if (std::ranges::any_of(rules, [&](const SectionRule& rule) {
+          return rule.size_field == field && meant(rule);
+        }))
+      return true;
+    const bool any = std::ranges::any_of(rules, meant);
     if (field == "id")
-      return ramdisk && boot::id_recipe(*stock_.image).has_value() &&
+      return any && boot::id_recipe(*stock_.image).has_value() &&
              boot::id_recipe(*output_.image) == boot::id_recipe(*stock_.image);
-    return ramdisk && (field == "ramdisk_size" || field == "vendor_ramdisk_size" ||
-                       field == "recovery_dtbo_offset");
+    return any && field == "recovery_dtbo_offset";
   }
 
   Status header() {
@@ -126,7 +119,7 @@ class Account {
         return unexplained(fmt::format("header field {}", field.name), field.offset);
       add_range(output_.image->prefix().size() + field.offset, field.size,
                 fmt::format("header field {}", field.name),
-                edited ? "set by an edit" : "follows from the changed ramdisk");
+                edited ? "set by an edit" : "follows from the changed parts");
       std::fill_n(rest_out.begin() + field.offset, field.size, std::byte{0});
       std::fill_n(rest_old.begin() + field.offset, field.size, std::byte{0});
     }
@@ -139,15 +132,7 @@ class Account {
     const std::uint64_t padding_at = section.offset + section.bytes.size();
     std::string cause = "moved: a section in front of it changed its size";
     if (!equal(section.bytes.view(), old.bytes.view())) {
-      if (section.name == "ramdisk" || section.name == "vendor_ramdisk") {
-        WEXLO_CHECK(ramdisks(section));
-        cause = "re-encoded ramdisk, its entries accounted for one by one";
-      } else if (section.name == "vendor_ramdisk_table") {
-        WEXLO_CHECK(table(section, old));
-        cause = "place and size of the changed fragment";
-      } else {
-        return unexplained(fmt::format("section {}", section.name), section.offset);
-      }
+      WEXLO_TRY(cause, section_content(section, old));
       if (!all_bytes(section.padding.view(), std::byte{0}))
         return unexplained(fmt::format("padding of {}", section.name), padding_at);
     } else if (!equal(section.padding.view(), old.padding.view())) {
@@ -156,6 +141,35 @@ class Account {
     add_range(section.offset, section.bytes.size(), section.name, cause);
     add_range(padding_at, section.padding.size(), "padding of " + section.name, cause);
     return {};
+  }
+
+  /// Why a section's content may differ, once it was looked through.
+  Result<std::string> section_content(const Section& section, const Section& old) {
+    if (section.name == "ramdisk" || section.name == "vendor_ramdisk") {
+      WEXLO_CHECK(ramdisks(section));
+      return "re-encoded ramdisk, its entries accounted for one by one";
+    }
+    if (section.name == "vendor_ramdisk_table") {
+      WEXLO_CHECK(table(section, old));
+      return "place and size of the changed fragment";
+    }
+    if (const auto text = intent_.sections.find(section.name); text != intent_.sections.end()) {
+      if (text->second.sha256 != sha256_hex(section.bytes))
+        return unexplained(fmt::format("section {}", section.name), section.offset);
+      return text->second.cause;
+    }
+    const auto whole = intent_.replaced.find(section.name);
+    const Blob base = whole == intent_.replaced.end() ? old.bytes : whole->second;
+    if (equal(base.view(), section.bytes.view())) return "put in whole by a recipe";
+    if (section.name == "kernel") {
+      WEXLO_CHECK(account_kernel(section.bytes, base, intent_, context_));
+      return "re-encoded kernel, its bytes and device trees accounted for";
+    }
+    const bool table = output_.image->kind() == "dt-table";
+    const Blob now = table ? dt::whole_table(*output_.image) : section.bytes;
+    WEXLO_CHECK(
+        account_trees(section.name, now, table ? dt::whole_table(*stock_.image) : base, intent_));
+    return "device trees, their nodes accounted for one by one";
   }
 
   /// Rows may differ in size and offset alone; whether those are true the parser has checked.
@@ -185,72 +199,14 @@ class Account {
       if (now[i].header.size() != old[i].header.size() || !header_true ||
           !equal(now[i].rest.view(), old[i].rest.view()))
         return unexplained("what stands around a ramdisk", now[i].offset);
-      if (!equal(now[i].bytes.view(), old[i].bytes.view())) WEXLO_CHECK(ramdisk(now[i], old[i]));
+      if (!equal(now[i].bytes.view(), old[i].bytes.view())) {
+        const auto whole = intent_.replaced_ramdisks.find(now[i].index);
+        const Blob base = whole == intent_.replaced_ramdisks.end() ? old[i].bytes : whole->second;
+        WEXLO_CHECK(account_ramdisk(now[i], base, intent_, patched_.entries, context_));
+      }
     }
     // Bytes between fragments: as many as before, and the splice has moved them whole.
     if (around != old_around) return unexplained("bytes between fragments", section.offset);
-    return {};
-  }
-
-  using Places = std::map<std::string, Place>;
-  static Places places(const Ramdisk& ramdisk, std::vector<std::string>& order) {
-    Places out;
-    for (std::size_t s = 0; s < ramdisk.segments.size(); ++s) {
-      const auto& entries = ramdisk.segments[s].archive.entries;
-      const auto carriers = content_carriers(ramdisk.segments[s].archive);
-      for (std::size_t i = 0; i < entries.size(); ++i) {
-        // Separators and doubled names count by their place in the order.
-        const std::string place = entries[i].is_trailer() ? fmt::format("//end {}", s)
-                                                          : newc::place_of(entries[i].name());
-        order.push_back(place);
-        out[place] = {&entries[i], &entries[carriers[i]]};
-      }
-    }
-    return out;
-  }
-
-  Status ramdisk(const boot::RamdiskPart& part, const boot::RamdiskPart& old_part) {
-    static const Intent::Entries kNothing;
-    const auto intended = intent_.ramdisks.find(part.index);
-    const Intent::Entries& entries =
-        intended == intent_.ramdisks.end() ? kNothing : intended->second;
-    Ramdisk now, old;
-    TaskGroup tasks(context_);
-    const auto read = [&](const boot::RamdiskPart& from, Ramdisk& to) {
-      tasks.submit(0, [&from, &to, limit = decode_limit(context_)]() -> Status {
-        WEXLO_TRY(to, parse_ramdisk(from.bytes, limit));
-        return {};
-      });
-    };
-    read(part, now);
-    const auto opened = intent_.opened.find(part.index);
-    if (opened == intent_.opened.end()) read(old_part, old);
-    WEXLO_CHECK(tasks.wait());
-    if (opened != intent_.opened.end()) {
-      WEXLO_TRY(old, reread_stock(*opened->second));
-    }
-    if (now.segments.size() != old.segments.size() || !equal(now.tail.view(), old.tail.view()) ||
-        now.compression() != old.compression())
-      return unexplained("the ramdisk's streams", part.offset);
-    std::vector<std::string> order_now, order_old;
-    const Places at_now = places(now, order_now), at_old = places(old, order_old);
-    std::erase_if(order_now, [&](const std::string& place) { return !at_old.contains(place); });
-    if (order_now != order_old) return unexplained("the order of the ramdisk's entries");
-    std::set<std::string> found;
-    for (const auto& [place, at] : at_now) {
-      const auto before = at_old.find(place);
-      if (before != at_old.end() && alike(at, before->second)) continue;
-      const auto meant = entries.find(place);
-      if (meant == entries.end() || meant->second.sha256 != sha256_hex(at.content()))
-        return unexplained(fmt::format("ramdisk entry /{}", place));
-      patched_.entries.push_back(fmt::format(
-          "{} /{}: {}", before == at_old.end() ? "added" : "changed", place, meant->second.cause));
-      found.insert(place);
-    }
-    for (const auto& [place, meant] : entries)
-      if (!found.contains(place) &&
-          (!at_now.contains(place) || sha256_hex(at_now.at(place).content()) != meant.sha256))
-        return unexplained(fmt::format("ramdisk entry /{} should have changed and did not", place));
     return {};
   }
 
@@ -326,6 +282,14 @@ class Account {
 };
 
 }  // namespace
+
+std::unexpected<Error> unexplained(std::string message, std::optional<std::uint64_t> offset) {
+  return fail({.code = ErrorCode::Unexplained,
+               .message = "the output differs where no edit explains it: " + std::move(message),
+               .offset = offset,
+               .hint = "Nothing was written. This is a fault of Wexlo's own: please report it with "
+                       "the stock image's digest and the recipe."});
+}
 
 Status account(const LoadedImage& stock, Patched& patched, const Intent& intent,
                const Context& context) {

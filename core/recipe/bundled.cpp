@@ -10,8 +10,9 @@ std::string_view bundled_recipe_text(std::string_view name);
 }
 namespace {
 
-constexpr std::array kBundled{"start-program", "verification-off", "hashtree-off", "fstab-open",
-                              "debug-properties"};
+constexpr std::array kBundled{"start-program", "verification-off", "hashtree-off",
+                              "fstab-open",    "debug-properties", "encryption-optional",
+                              "ramdisk-always"};
 
 }  // namespace
 

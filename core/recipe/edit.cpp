@@ -1,58 +1,176 @@
 /// What an edit says of itself: one line for people, a digest for the journal.
 
+#include "recipe/edit.hpp"
+
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
 #include "base/digest.hpp"
-#include "recipe/recipe.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
 namespace {
 
+std::string joined(const std::vector<std::string>& words) {
+  return fmt::format("{}", fmt::join(words, ", "));
+}
+
+std::string joined(const Pairs& pairs) {
+  std::string out;
+  for (const auto& [key, value] : pairs)
+    out += fmt::format("{}{}{}{}", out.empty() ? "" : ", ", key, value.empty() ? "" : "=", value);
+  return out;
+}
+
+std::string keeping(bool keep_stock) {
+  return keep_stock ? ", keeping the stock file" : "";
+}
+
+std::string set_and_removed(const Pairs& set, const std::vector<std::string>& removed) {
+  std::string out;
+  if (!set.empty()) out = "set " + joined(set);
+  if (!removed.empty()) out += (out.empty() ? "remove " : ", remove ") + joined(removed);
+  return out;
+}
+
+std::string lines(std::size_t count) {
+  return fmt::format("{} line{}", count, count == 1 ? "" : "s");
+}
+
 struct Summary {
-  std::string operator()(const PutEdit& put) const {
-    return fmt::format("put {} at /{}{}", put.from, put.path,
-                       put.keep_stock ? ", keeping the stock file" : "");
+  std::string operator()(const PutEdit& e) const {
+    return fmt::format("put {} at /{}{}", e.from.shown, e.path, keeping(e.keep_stock));
   }
-  std::string operator()(const FstabDropEdit& drop) const {
-    return fmt::format("drop fstab flags {} at {}", fmt::join(drop.flags, ", "),
-                       drop.mount_point == "*" ? "every mount point" : drop.mount_point);
+  std::string operator()(const PutTreeEdit& e) const {
+    return fmt::format("put all of {} at /{}{}", e.from.shown, e.path, keeping(e.keep_stock));
   }
-  std::string operator()(const PropertyEdit& edit) const {
-    std::string out;
-    for (const auto& [key, value] : edit.values)
-      out += fmt::format("{}{}={}", out.empty() ? "" : ", ", key, value);
-    return fmt::format("set {} in /{}", out, edit.file);
+  std::string operator()(const RemoveEdit& e) const {
+    return fmt::format("remove /{}{}", e.path, keeping(e.keep_stock));
   }
-  std::string operator()(const VbmetaFlagsEdit& edit) const {
-    const auto set = verified::flag_names(edit.set), clear = verified::flag_names(edit.clear);
-    if (clear.empty()) return fmt::format("set vbmeta flags {}", fmt::join(set, ", "));
-    if (set.empty()) return fmt::format("clear vbmeta flags {}", fmt::join(clear, ", "));
-    return fmt::format("set vbmeta flags {}, clear {}", fmt::join(set, ", "),
-                       fmt::join(clear, ", "));
+  std::string operator()(const MoveEdit& e) const {
+    return fmt::format("move /{} to /{}", e.path, e.to);
+  }
+  std::string operator()(const LinkEdit& e) const {
+    return fmt::format("link /{} to {}{}", e.path, e.target, keeping(e.keep_stock));
+  }
+  std::string operator()(const ChmodEdit& e) const {
+    std::string out = fmt::format("set access of /{}:", e.path);
+    if (e.access.mode) out += fmt::format(" mode {:04o}", *e.access.mode);
+    if (e.access.uid) out += fmt::format(" uid {}", *e.access.uid);
+    if (e.access.gid) out += fmt::format(" gid {}", *e.access.gid);
+    return out;
+  }
+  std::string operator()(const LineAddEdit& e) const {
+    const std::string where = e.at == "end" || e.at == "start"
+                                  ? fmt::format("at the {}", e.at)
+                                  : fmt::format("{} the line {}", e.at, e.anchor.text());
+    return fmt::format("add {} to /{} {}", lines(e.lines.size()), e.file, where);
+  }
+  std::string operator()(const LineReplaceEdit& e) const {
+    return fmt::format("replace lines {} in /{}", e.match.text(), e.file);
+  }
+  std::string operator()(const LineRemoveEdit& e) const {
+    return fmt::format("remove lines {} from /{}", e.match.text(), e.file);
+  }
+  std::string operator()(const PropertyEdit& e) const {
+    return fmt::format("{} in {}", set_and_removed(e.set, e.remove),
+                       e.file.empty() ? "the property file" : "/" + e.file);
+  }
+  std::string operator()(const FstabDropEdit& e) const {
+    return fmt::format("drop fstab flags {} at {}", joined(e.flags), mount(e.mount_point));
+  }
+  std::string operator()(const FstabSetEdit& e) const {
+    return fmt::format("set fstab flags {} at {}", joined(e.flags), mount(e.mount_point));
+  }
+  std::string operator()(const CmdlineEdit& e) const {
+    Pairs set = e.set;
+    for (const std::string& word : e.add)
+      set.emplace_back(word, "");
+    return set_and_removed(set, e.remove) + " in the command line";
+  }
+  std::string operator()(const BootconfigEdit& e) const {
+    return set_and_removed(e.set, e.remove) + " in the bootconfig";
+  }
+  std::string operator()(const HeaderEdit& e) const {
+    return fmt::format("set {} in the header", joined(e.set));
+  }
+  std::string operator()(const KernelBytesEdit& e) const {
+    return fmt::format("replace {} in the kernel, {}", e.shown,
+                       e.count == 1 ? "once" : fmt::format("{} times", e.count));
+  }
+  std::string operator()(const TreePropertyEdit& e) const {
+    return fmt::format("device tree {}{}: {} is {}", e.node, of_tree(e.tree), e.property, e.shown);
+  }
+  std::string operator()(const TreeNodeEdit& e) const {
+    return fmt::format("{} device tree node {}{}", e.remove ? "remove" : "add", e.node,
+                       of_tree(e.tree));
+  }
+  std::string operator()(const PartEdit& e) const {
+    return fmt::format("replace the {} by {} {}", e.part,
+                       e.take.empty() ? "that of" : e.take + " of", e.from.shown);
+  }
+  std::string operator()(const VbmetaFlagsEdit& e) const {
+    const auto set = verified::flag_names(e.set), clear = verified::flag_names(e.clear);
+    if (clear.empty()) return fmt::format("set vbmeta flags {}", joined(set));
+    if (set.empty()) return fmt::format("clear vbmeta flags {}", joined(clear));
+    return fmt::format("set vbmeta flags {}, clear {}", joined(set), joined(clear));
+  }
+
+  static std::string mount(const std::string& mount_point) {
+    return mount_point == "*" ? "every mount point" : mount_point;
+  }
+  static std::string of_tree(const std::string& tree) {
+    return tree.empty() ? "" : fmt::format(" (trees with {})", tree);
   }
 };
 
 }  // namespace
 
+std::string LineMatch::text() const {
+  std::string out;
+  const auto add = [&](std::string_view how, const std::optional<std::string>& what) {
+    if (what) out += fmt::format("{}{} \"{}\"", out.empty() ? "" : " and ", how, *what);
+  };
+  add("that are", line);
+  add("with", containing);
+  add("beginning with", starting);
+  return out;
+}
+
+bool LineMatch::matches(std::string_view text) const {
+  constexpr std::string_view kBlanks = " \t\r\n";
+  const auto begin = text.find_first_not_of(kBlanks);
+  const std::string_view bare =
+      begin == text.npos ? std::string_view()
+                         : text.substr(begin, text.find_last_not_of(kBlanks) - begin + 1);
+  return (!line || bare == *line) && (!containing || bare.find(*containing) != bare.npos) &&
+         (!starting || bare.starts_with(*starting));
+}
+
+bool Conditions::empty() const {
+  return architectures.empty() && layouts.empty() && partitions.empty() &&
+         header_versions.empty() && !sdk_at_least && !sdk_at_most;
+}
+
 std::string Edit::summary() const {
   return std::visit(Summary{}, what);
 }
 
+const FileRef* Edit::file() const {
+  if (const auto* put = std::get_if<PutEdit>(&what)) return &put->from;
+  if (const auto* tree = std::get_if<PutTreeEdit>(&what)) return &tree->from;
+  if (const auto* part = std::get_if<PartEdit>(&what)) return &part->from;
+  return nullptr;
+}
+
+FileRef* Edit::file() {
+  return const_cast<FileRef*>(std::as_const(*this).file());
+}
+
 std::string Edit::digest() const {
   Hasher hasher(DigestKind::Sha256);
-  // The summary holds every setting but these; NULs keep the pieces apart.
-  hasher.update(as_view(kind));
-  hasher.update(as_view(std::string(1, '\0') + summary()));
-  if (const auto* put = std::get_if<PutEdit>(&what)) {
-    const auto shown = [](const std::optional<std::uint32_t>& value) {
-      return value ? fmt::format("{}", *value) : std::string("-");
-    };
-    hasher.update(
-        as_view(fmt::format("\n{} {} {}\n", shown(put->mode), shown(put->uid), shown(put->gid))));
-    hasher.update(put->content.view());
-  }
+  hasher.update(as_view(settings));
+  if (const FileRef* brought = file()) hasher.update(as_view(brought->digest()));
   return hex(hasher.finish());
 }
 

@@ -36,6 +36,10 @@ Result<std::optional<Journal>> read_journal(const Ramdisk& ramdisk) {
   WEXLO_TRY(journal.stock_sha256, toml_get<std::string>(table, "stock_sha256", file));
   WEXLO_TRY(const auto size, toml_get<std::int64_t>(table, "stock_size", file));
   journal.stock_size = static_cast<std::uint64_t>(size);
+  WEXLO_TRY(journal.way_back, toml_get_or<std::string>(table, "no_way_back", "", file));
+  if (const toml::array* signs = table["onto_foreign"].as_array())
+    for (const toml::node& sign : *signs)
+      journal.foreign.push_back(sign.value_or(std::string()));
   if (const toml::array* rows = table["edit"].as_array()) {
     for (const toml::node& node : *rows) {
       const toml::table* row = node.as_table();
@@ -54,6 +58,14 @@ Result<std::optional<Journal>> read_journal(const Ramdisk& ramdisk) {
 std::string format_journal(const Journal& journal) {
   std::string out = fmt::format("format = {}\nstock_sha256 = \"{}\"\nstock_size = {}\n", kFormat,
                                 journal.stock_sha256, journal.stock_size);
+  if (!journal.way_back.empty())
+    out += fmt::format("no_way_back = {}\n", toml_quote(journal.way_back));
+  if (!journal.foreign.empty()) {
+    out += "onto_foreign = [\n";
+    for (const std::string& sign : journal.foreign)
+      out += fmt::format("  {},\n", toml_quote(sign));
+    out += "]\n";
+  }
   for (const JournalEdit& edit : journal.edits)
     out += fmt::format("\n[[edit]]\nrecipe = {}\nkind = {}\nsummary = {}\ndigest = \"{}\"\n",
                        toml_quote(edit.recipe), toml_quote(edit.kind), toml_quote(edit.summary),

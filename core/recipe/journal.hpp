@@ -12,6 +12,7 @@ namespace wexlo {
 
 inline constexpr std::string_view kJournalPlace = "wexlo/journal.toml";
 inline constexpr std::string_view kStockFolder = "wexlo/stock/";
+inline constexpr std::string_view kWayBackPlace = "wexlo/way-back";
 
 struct JournalEdit {
   std::string recipe, kind, summary;
@@ -19,9 +20,11 @@ struct JournalEdit {
 };
 
 struct Journal {
-  std::string stock_sha256;        ///< of the whole stock image
-  std::uint64_t stock_size = 0;    ///< bytes
-  std::vector<JournalEdit> edits;  ///< in the order they were done
+  std::string stock_sha256;          ///< of the whole stock image
+  std::uint64_t stock_size = 0;      ///< bytes
+  std::vector<JournalEdit> edits;    ///< in the order they were done
+  std::string way_back;              ///< why the image does not carry one; empty: it does
+  std::vector<std::string> foreign;  ///< signs of another hand that it was patched on top of
 
   [[nodiscard]] bool has(std::string_view digest) const;
 };

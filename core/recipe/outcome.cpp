@@ -14,6 +14,7 @@ std::string_view outcome_name(Outcome outcome) {
     case Outcome::AlreadyDone: return "already-done";
     case Outcome::NoMatch: return "no-match";
     case Outcome::Elsewhere: return "elsewhere";
+    case Outcome::Skipped: return "skipped";
   }
   return "";
 }
@@ -28,7 +29,7 @@ Status check_matches(const std::vector<std::vector<EditReport>>& reports) {
                                  [&](const auto& image) { return image[i].outcome == outcome; });
     };
     const bool done = with(Outcome::Applied) || with(Outcome::AlreadyDone);
-    any |= done || with(Outcome::NoMatch);
+    any |= done || with(Outcome::NoMatch) || with(Outcome::Skipped);
     if (done || edit.may_miss || !with(Outcome::NoMatch)) continue;
     return fail({.code = ErrorCode::NoMatch,
                  .message = fmt::format("recipe {}: \"{}\" matches nothing in this image",

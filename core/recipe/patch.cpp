@@ -7,324 +7,462 @@
 
 #include "base/digest.hpp"
 #include "image/boot.hpp"
-#include "image/fragments.hpp"
+#include "image/kernel.hpp"
 #include "parts/rebuild.hpp"
 #include "ramdisk/textfiles.hpp"
+#include "recipe/way_back.hpp"
+#include "recipe/work.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
 namespace {
 
 using newc::Entry;
-using newc::Field;
+
+/// What an image without a verified-boot footer may grow by for its way back: how large its
+/// partition is nobody has said.
+constexpr std::uint64_t kMostGrowth = 4u << 20;
+
+/// The place in the ramdisk that an edit is about, for choosing among several.
+struct PlaceOf {
+  template <class E>
+  std::string operator()(const E& edit) const {
+    if constexpr (requires { edit.path; })
+      return edit.path;
+    else if constexpr (requires { edit.file; })
+      return edit.file;
+    else
+      return {};
+  }
+};
 
 /// One image being edited.
 class Patcher {
  public:
   Patcher(const LoadedImage& stock, const PatchRole& role, const Context& context)
-      : stock_(stock), role_(role), context_(context), image_(*stock.image), digests_(context) {}
+      : work_(stock, role, context), digests_(context) {}
 
   Result<Patched> run(const std::vector<Recipe>& recipes) {
     // Hashed while the ramdisk is read: the journal holds the stock image's digest.
     digests_.submit(0, [this]() -> Status {
-      stock_sha256_ = sha256_hex(stock_.bytes);
+      stock_sha256_ = sha256_hex(work_.stock.bytes);
       return {};
     });
     WEXLO_CHECK(open_ramdisks(recipes));
-    for (const Recipe& recipe : recipes)
+    for (const Recipe& recipe : recipes) {
+      WEXLO_CHECK(check_needs(recipe));
       for (const Edit& edit : recipe.edits)
-        WEXLO_CHECK(apply(edit));
-    if (!out_.changed) {
-      WEXLO_CHECK(digests_.wait());
-      out_.bytes = stock_.bytes;
-      out_.sha256 = stock_sha256_;
-      return std::move(out_);
+        WEXLO_CHECK(one_edit(edit));
     }
-    WEXLO_CHECK(write_back());
-    out_.bytes = Blob(image_.write());
-    digests_.submit(0, [this]() -> Status {
-      out_.sha256 = sha256_hex(out_.bytes);
-      return {};
-    });
-    WEXLO_CHECK(account(stock_, out_, intent_, context_));
+    WEXLO_CHECK(what_the_layout_asks());
     WEXLO_CHECK(digests_.wait());
-    return std::move(out_);
+    if (!differs()) return unchanged();
+    WEXLO_CHECK(write_back());
+    return std::move(work_.out);
   }
 
  private:
+  bool can_hold(Home home) const {
+    const Image& image = work_.image;
+    const auto filled = [&](std::string_view name) {
+      const Section* section = image.section(name);
+      return section != nullptr && !section->bytes.empty();
+    };
+    switch (home) {
+      case Home::StartRamdisk: return image.kind() == "boot" || image.kind() == "vendor_boot";
+      case Home::VendorRamdisk: return image.kind() == "vendor_boot";
+      case Home::RecoveryRamdisk: return image.kind() == "boot" || image.kind() == "vendor_boot";
+      case Home::Mounts: return image.kind() != "vbmeta";
+      case Home::Cmdline: return image.layout().field("cmdline") != nullptr;
+      case Home::Bootconfig: return image.section("bootconfig") != nullptr;
+      case Home::Header: return image.kind() == "boot" || image.kind() == "vendor_boot";
+      case Home::Kernel: return filled("kernel") || filled("second");
+      case Home::Trees: return image.kind() != "vbmeta";
+      case Home::Vbmeta: return image.kind() == "vbmeta";
+    }
+    return false;
+  }
+
   bool concerns(const Edit& edit) const {
-    if (edit.on_vbmeta() != (image_.kind() == "vbmeta")) return false;
-    if (!edit.partition.empty()) return edit.partition == role_.partition;
-    // Verification flags of mount points stand wherever an fstab is.
-    if (std::holds_alternative<FstabDropEdit>(edit.what)) return true;
-    return role_.target || edit.on_vbmeta();
+    if (!can_hold(edit.home)) return false;
+    if (!edit.partition.empty()) return edit.partition == work_.role.partition;
+    // Of the header's fields vendor_boot has few: it is meant only when it is named.
+    if (edit.home == Home::Header && work_.image.kind() == "vendor_boot") return false;
+    if (work_.role.homes) return work_.role.homes->contains(edit.home);
+    return work_.role.target || edit.home == Home::Vbmeta || edit.home == Home::Mounts;
   }
 
   Status open_ramdisks(const std::vector<Recipe>& recipes) {
-    const auto wanted = [&](const Edit& edit) { return !edit.on_vbmeta() && concerns(edit); };
+    const auto wanted = [&](const Edit& edit) { return concerns(edit); };
     const bool needed = std::ranges::any_of(
         recipes, [&](const Recipe& recipe) { return std::ranges::any_of(recipe.edits, wanted); });
     if (!needed) return {};
-    for (const boot::RamdiskPart& part : boot::ramdisk_parts(image_)) {
+    for (const boot::RamdiskPart& part : boot::ramdisk_parts(work_.image)) {
       if (part.bytes.empty()) continue;
-      auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context_));
+      auto ramdisk = parse_ramdisk(part.bytes, decode_limit(work_.context));
       if (!ramdisk)
         return fail(at_base(std::move(ramdisk).error(), part.offset + part.header.size()));
       WEXLO_CHECK(check_places(*ramdisk));
-      ramdisks_.push_back({part, std::move(*ramdisk), {}});
+      work_.ramdisks.push_back({part, std::move(*ramdisk), {}});
     }
-    choose(home());
-    if (ramdisk_ == nullptr) return {};
-    WEXLO_TRY(const auto journal, read_journal(*ramdisk_));
-    journal_ = journal.value_or(Journal{"", stock_.bytes.size(), {}});
+    if (home() == nullptr) return {};
+    for (const OpenRamdisk& one : work_.ramdisks) {
+      WEXLO_TRY(auto found, read_journal(one.ramdisk));
+      if (!found) continue;
+      journal_ = std::move(*found);
+      journaled_ = true;
+    }
+    if (!journaled_) journal_ = {"", work_.stock.bytes.size(), {}, {}, work_.role.foreign};
+    PhoneFacts& phone = work_.phone;
+    if (phone.architecture.empty()) phone.architecture = architecture_of(home()->ramdisk);
+    layout_ = layout_of(home()->ramdisk, signs());
     return {};
   }
 
-  struct Opened {
-    boot::RamdiskPart part;
-    Ramdisk ramdisk;
-    Intent::Entries intent;
-  };
+  LayoutSigns signs() {
+    const Section* dtbo = work_.image.section("recovery_dtbo");
+    return {work_.image.kind(), work_.role.partition, work_.image.layout().version,
+            dtbo != nullptr && !dtbo->bytes.empty(), [this] {
+              const Section* kernel = work_.image.section("kernel");
+              const auto body = kernel == nullptr || kernel->bytes.empty()
+                                    ? Result<kernel::Body>(fail({.code = ErrorCode::BadMagic}))
+                                    : kernel::open_body(kernel->bytes, decode_limit(work_.context));
+              if (!body) return false;
+              const std::string_view text = as_text(body->decoded.view());
+              return text.find(kSkipWord) != text.npos || text.find(kKeepWord) != text.npos;
+            }};
+  }
 
   /// The ramdisk that new files and the journal go to: of vendor_boot's fragments the first that
   /// every start loads.
-  Opened* home() {
-    const auto always = [](const Opened& one) {
+  OpenRamdisk* home() {
+    const auto always = [](const OpenRamdisk& one) {
       const auto type = static_cast<boot::RamdiskType>(one.part.type);
       return type != boot::RamdiskType::Recovery && type != boot::RamdiskType::Dlkm;
     };
-    const auto at = std::ranges::find_if(ramdisks_, always);
-    if (at != ramdisks_.end()) return &*at;
-    return ramdisks_.empty() ? nullptr : &ramdisks_.front();
+    const auto at = std::ranges::find_if(work_.ramdisks, always);
+    if (at != work_.ramdisks.end()) return &*at;
+    return work_.ramdisks.empty() ? nullptr : &work_.ramdisks.front();
   }
 
-  void choose(Opened* one) {
-    opened_ = one;
-    ramdisk_ = one == nullptr ? nullptr : &one->ramdisk;
+  /// The ramdisk that an edit acts on; nullptr: there is none for it.
+  OpenRamdisk* choose(const Edit& edit) {
+    const auto find = [&](auto suits) {
+      const auto at = std::ranges::find_if(work_.ramdisks, suits);
+      return at == work_.ramdisks.end() ? nullptr : &*at;
+    };
+    if (!edit.fragment.empty())
+      return find([&](const OpenRamdisk& one) {
+        return one.part.name == edit.fragment ||
+               boot::ramdisk_type_name(one.part.type) == edit.fragment;
+      });
+    if (edit.home == Home::RecoveryRamdisk && work_.role.partition != "recovery") {
+      const auto is_recovery = [](const OpenRamdisk& one) {
+        return static_cast<boot::RamdiskType>(one.part.type) == boot::RamdiskType::Recovery ||
+               has_recovery(one.ramdisk);
+      };
+      return find(is_recovery);
+    }
+    OpenRamdisk* one = home();
+    const std::string place = std::visit(PlaceOf{}, edit.what);
+    if (one == nullptr || place.empty() || find_entry(one->ramdisk, place)) return one;
+    OpenRamdisk* other =
+        find([&](const OpenRamdisk& at) { return find_entry(at.ramdisk, place).has_value(); });
+    return other == nullptr ? one : other;
   }
 
-  /// The ramdisk that has a place: of several the home one.
-  void choose_by(const std::string& place) {
-    choose(home());
-    if (ramdisk_ == nullptr || find_entry(*ramdisk_, place)) return;
-    for (Opened& one : ramdisks_)
-      if (find_entry(one.ramdisk, place)) return choose(&one);
+  /// A clause for people: why the edit acts here.
+  std::string why(const Edit& edit) const {
+    if (!edit.partition.empty())
+      return fmt::format("the recipe names partition {}", edit.partition);
+    const std::string where = work_.role.partition.empty() ? "the image" : work_.role.partition;
+    if (edit.home == Home::StartRamdisk) return fmt::format("{}: {}", where, layout_about(layout_));
+    return fmt::format("{} has {}", where, home_name(edit.home));
   }
 
-  Status apply(const Edit& edit) {
+  /// Why a condition does not hold; empty: all do.
+  std::string failing(const Conditions& conditions) {
+    const auto lacks = [](const auto& list, const auto& value) {
+      return !list.empty() && std::ranges::find(list, value) == list.end();
+    };
+    const std::string& processor =
+        work_.phone.architecture.empty() ? work_.kernel_architecture() : work_.phone.architecture;
+    if (lacks(conditions.architectures, processor))
+      return fmt::format("it is for {}, the image is for {}",
+                         fmt::join(conditions.architectures, " or "),
+                         processor.empty() ? "an unknown processor" : processor);
+    if (lacks(conditions.layouts, layout_name(layout_)))
+      return fmt::format("it is for layout {}, the image has {}",
+                         fmt::join(conditions.layouts, " or "), layout_name(layout_));
+    if (lacks(conditions.partitions, work_.role.partition))
+      return fmt::format("it is for {}, this is {}", fmt::join(conditions.partitions, " or "),
+                         work_.role.partition);
+    if (lacks(conditions.header_versions, work_.image.layout().version))
+      return fmt::format("it is for header version {}, the image has {}",
+                         fmt::join(conditions.header_versions, " or "),
+                         work_.image.layout().version);
+    return failing_sdk(conditions);
+  }
+
+  std::string failing_sdk(const Conditions& conditions) const {
+    const auto& sdk = work_.phone.sdk;
+    if (!conditions.sdk_at_least && !conditions.sdk_at_most) return {};
+    if (!sdk) return "it asks for an API level, and nothing here tells the build's";
+    if (conditions.sdk_at_least && *sdk < *conditions.sdk_at_least)
+      return fmt::format("it is for API level {} and up, the build has {}",
+                         *conditions.sdk_at_least, *sdk);
+    if (conditions.sdk_at_most && *sdk > *conditions.sdk_at_most)
+      return fmt::format("it is for API level {} and below, the build has {}",
+                         *conditions.sdk_at_most, *sdk);
+    return {};
+  }
+
+  Status check_needs(const Recipe& recipe) {
+    if (recipe.needs.empty() || !work_.role.target || work_.image.kind() == "vbmeta") return {};
+    const std::string reason = failing(recipe.needs);
+    if (reason.empty()) return {};
+    return fail({.code = ErrorCode::Mismatch,
+                 .message = fmt::format("recipe {} is not for this image: {}", recipe.name, reason),
+                 .hint = "Its [needs] say so. Take the recipe for this phone."});
+  }
+
+  Status one_edit(const Edit& edit) {
     EditReport report{.recipe = edit.recipe,
                       .kind = edit.kind,
                       .summary = edit.summary(),
                       .may_miss = edit.may_miss};
     if (concerns(edit)) {
-      WEXLO_TRY(report.outcome, perform(edit, report.details));
+      report.why = why(edit);
+      WEXLO_TRY(report.outcome, try_edit(edit, report));
     }
-    // Done on an earlier run: what it matched then is no longer there to be matched.
-    if (report.outcome == Outcome::NoMatch && journal_.has(edit.digest()))
-      report.outcome = Outcome::AlreadyDone;
-    if (report.outcome == Outcome::Applied) {
-      out_.changed = true;
-      if (!edit.on_vbmeta() && !journal_.has(edit.digest()))
-        journal_.edits.push_back({edit.recipe, edit.kind, edit.summary(), edit.digest()});
-    }
-    out_.edits.push_back(std::move(report));
+    work_.out.edits.push_back(std::move(report));
     return {};
   }
 
-  Result<Outcome> perform(const Edit& edit, std::vector<std::string>& details) {
-    if (const auto* flags = std::get_if<VbmetaFlagsEdit>(&edit.what))
-      return set_flags(*flags, details);
-    if (ramdisks_.empty()) return Outcome::NoMatch;
-    if (const auto* put_edit = std::get_if<PutEdit>(&edit.what)) {
-      choose_by(put_edit->path);
-      return put(*put_edit, details);
+  Result<Outcome> try_edit(const Edit& edit, EditReport& report) {
+    if (std::string reason = failing(edit.when); !edit.when.empty() && !reason.empty()) {
+      report.why = std::move(reason);
+      return Outcome::Skipped;
     }
-    if (const auto* drop = std::get_if<FstabDropEdit>(&edit.what)) return fstabs(*drop, details);
-    const auto& property = std::get<PropertyEdit>(edit.what);
-    choose_by(property.file);
-    return properties(property, details);
-  }
-
-  void intend(const std::string& place, View content, const std::string& cause) {
-    opened_->intent[place] = {sha256_hex(content), cause};
-  }
-
-  Status add(Entry entry, const std::string& cause) {
-    const Blob content = entry.data();
-    WEXLO_TRY(const auto made, add_entry(*ramdisk_, std::move(entry)));
-    for (const std::string& place : made)
-      intend(place, place == made.back() ? content.view() : View{}, cause);
-    return {};
-  }
-
-  /// Copies the stock entry as it is, owner and mode included, under the kept files' folder.
-  Status keep_stock_file(const std::string& path, EntryAt at, std::vector<std::string>& details) {
-    const std::string kept = std::string(kStockFolder) + path;
-    // Kept on an earlier run: what stands in the place now is not the stock file.
-    if (find_entry(*ramdisk_, kept)) return {};
-    const Entry& old = entry_at(*ramdisk_, at);
-    Entry copy = Entry::make(kept, old.mode(), content_of(*ramdisk_, at));
-    copy.set(Field::Uid, old.get(Field::Uid));
-    copy.set(Field::Gid, old.get(Field::Gid));
-    copy.set(Field::RdevMajor, old.get(Field::RdevMajor));
-    copy.set(Field::RdevMinor, old.get(Field::RdevMinor));
-    const std::uint32_t time = old.get(Field::Mtime);
-    WEXLO_CHECK(add(std::move(copy), "keeps the stock /" + path));
-    edit_entry(*ramdisk_, *find_entry(*ramdisk_, kept)).set(Field::Mtime, time);
-    details.push_back(fmt::format("kept the stock file as /{}", kept));
-    return {};
-  }
-
-  Result<Outcome> put(const PutEdit& edit, std::vector<std::string>& details) {
-    const auto at = find_entry(*ramdisk_, edit.path);
-    if (!at) {
-      Entry entry = Entry::make(edit.path, newc::Regular | edit.mode.value_or(0644), edit.content);
-      entry.set(Field::Uid, edit.uid.value_or(0));
-      entry.set(Field::Gid, edit.gid.value_or(0));
-      details.push_back(fmt::format("added /{} ({} bytes)", edit.path, edit.content.size()));
-      WEXLO_CHECK(add(std::move(entry), "put by a recipe"));
-      return Outcome::Applied;
-    }
-    const Entry& old = entry_at(*ramdisk_, *at);
-    if (old.type() == newc::Directory)
-      return fail({.code = ErrorCode::BadValue,
-                   .message = fmt::format("cannot put a file at /{}: a folder is there", edit.path),
-                   .hint = "Choose another path in the recipe."});
-    const bool regular = old.type() == newc::Regular;
-    const std::uint32_t mode = edit.mode.value_or(regular ? old.mode() & 07777u : 0644u);
-    const std::uint32_t uid = edit.uid.value_or(old.get(Field::Uid));
-    const std::uint32_t gid = edit.gid.value_or(old.get(Field::Gid));
-    if (regular && equal(content_of(*ramdisk_, *at).view(), edit.content.view()) &&
-        (old.mode() & 07777u) == mode && old.get(Field::Uid) == uid && old.get(Field::Gid) == gid)
+    const bool known = journal_.has(edit.digest());
+    work_.edit = &edit;
+    work_.report = &report;
+    work_.opened = choose(edit);
+    const bool in_ramdisk = edit.home == Home::StartRamdisk || edit.home == Home::VendorRamdisk ||
+                            edit.home == Home::RecoveryRamdisk;
+    // What is gone cannot be looked for again: the same place in another fragment is another's. And
+    // a ramdisk that was put in whole carries the journal that says so.
+    if (known && in_ramdisk &&
+        (std::holds_alternative<PartEdit>(edit.what) ||
+         std::holds_alternative<RemoveEdit>(edit.what) ||
+         std::holds_alternative<MoveEdit>(edit.what)))
       return Outcome::AlreadyDone;
-    if (edit.keep_stock) WEXLO_CHECK(keep_stock_file(edit.path, *at, details));
-    detach_links(*ramdisk_, *at);
-    Entry& entry = edit_entry(*ramdisk_, *at);
-    const std::string modes =
-        (entry.mode() & 07777u) == mode
-            ? fmt::format("mode {:04o}", mode)
-            : fmt::format("mode {:04o} -> {:04o}", entry.mode() & 07777u, mode);
-    details.push_back(fmt::format("replaced /{} ({} -> {} bytes, {})", edit.path,
-                                  entry.data().size(), edit.content.size(), modes));
-    entry.set(Field::Mode, newc::Regular | mode);
-    entry.set(Field::Uid, uid);
-    entry.set(Field::Gid, gid);
-    entry.set(Field::RdevMajor, 0);
-    entry.set(Field::RdevMinor, 0);
-    entry.set_data(edit.content);
-    intend(edit.path, edit.content.view(), "put by a recipe");
-    return Outcome::Applied;
-  }
-
-  void rewrite(EntryAt at, const std::string& place, const std::string& text,
-               const std::string& cause) {
-    detach_links(*ramdisk_, at);
-    edit_entry(*ramdisk_, at).set_data(Blob(to_bytes(text)));
-    intend(place, as_view(text), cause);
-  }
-
-  /// Every fragment may have mount points.
-  Result<Outcome> fstabs(const FstabDropEdit& edit, std::vector<std::string>& details) {
-    Outcome outcome = Outcome::NoMatch;
-    for (Opened& one : ramdisks_) {
-      choose(&one);
-      WEXLO_TRY(const Outcome here, fstab(edit, details));
-      if (here != Outcome::NoMatch) outcome = here;
-    }
+    if (in_ramdisk && work_.opened == nullptr) return Outcome::NoMatch;
+    WEXLO_TRY(Outcome outcome,
+              std::visit([this](const auto& one) { return apply(work_, one); }, edit.what));
+    // Done on an earlier run: what it matched then is no longer there to be matched.
+    if (outcome == Outcome::NoMatch && known) outcome = Outcome::AlreadyDone;
+    if (outcome == Outcome::Applied && !edit.on_vbmeta() && !known)
+      journal_.edits.push_back({edit.recipe, edit.kind, edit.summary(), edit.digest()});
     return outcome;
   }
 
-  Result<Outcome> fstab(const FstabDropEdit& edit, std::vector<std::string>& details) {
-    std::set<std::string> places;
-    for (const RamdiskSegment& segment : ramdisk_->segments)
-      for (const Entry& entry : segment.archive.entries)
-        if (entry.type() == newc::Regular && is_fstab_name(newc::place_of(entry.name())))
-          places.insert(newc::place_of(entry.name()));
-    for (const std::string& place : places) {
-      const EntryAt at = *find_entry(*ramdisk_, place);
-      if (entry_at(*ramdisk_, at).type() != newc::Regular) continue;
-      const FstabEdit done =
-          drop_fstab_flags(as_text(content_of(*ramdisk_, at).view()), edit.mount_point, edit.flags);
-      if (done.changes.empty()) continue;
-      for (const std::string& change : done.changes)
-        details.push_back(fmt::format("/{}: {}", place, change));
-      rewrite(at, place, done.text, "fstab flags dropped");
+  /// Where boot's ramdisk is recovery's alone, what takes init's place there would never run.
+  Status what_the_layout_asks() {
+    if (layout_ != RamdiskLayout::SystemRoot || home() == nullptr) return {};
+    const bool init = home()->meant.contains("init");
+    if (!init && !home()->meant.empty())
+      work_.note(
+          "This ramdisk is recovery's alone: the edits in it have no effect on a normal "
+          "start.");
+    if (!init) return {};
+    const KernelBytesEdit keep{to_bytes(kSkipWord), to_bytes(kKeepWord), 1,
+                               fmt::format("\"{}\" by \"{}\"", kSkipWord, kKeepWord)};
+    layout_edit_ = {.kind = "kernel-bytes", .recipe = "(layout)", .home = Home::Kernel};
+    layout_edit_.what = keep;
+    EditReport report{
+        .recipe = "(layout)",
+        .kind = "kernel-bytes",
+        .summary = layout_edit_.summary(),
+        .why = fmt::format("{}: without it the new /init would never run", layout_about(layout_))};
+    work_.edit = &layout_edit_;
+    work_.report = &report;
+    WEXLO_TRY(report.outcome, replace_kernel_bytes(work_, keep));
+    if (report.outcome == Outcome::Applied) {
+      report.details.emplace_back(
+          "a normal start runs this ramdisk's /init now: it has to hand over to the system's");
+      journal_.edits.push_back({report.recipe, report.kind, report.summary, layout_edit_.digest()});
     }
-    return details.empty() ? Outcome::NoMatch : Outcome::Applied;
-  }
-
-  Result<Outcome> properties(const PropertyEdit& edit, std::vector<std::string>& details) {
-    const auto at = find_entry(*ramdisk_, edit.file);
-    if (!at || entry_at(*ramdisk_, *at).type() != newc::Regular) return Outcome::NoMatch;
-    const std::string before(as_text(content_of(*ramdisk_, *at).view()));
-    std::string text = before;
-    for (const auto& [key, value] : edit.values) {
-      std::string next = set_property(text, key, value);
-      if (next != text) details.push_back(fmt::format("/{}: {}={}", edit.file, key, value));
-      text = std::move(next);
-    }
-    if (text == before) return Outcome::AlreadyDone;
-    rewrite(*at, edit.file, text, "property set");
-    return Outcome::Applied;
-  }
-
-  Result<Outcome> set_flags(const VbmetaFlagsEdit& edit, std::vector<std::string>& details) {
-    const std::uint64_t before = image_.number("flags");
-    const std::uint64_t after = (before | edit.set) & ~std::uint64_t{edit.clear};
-    if (before == after) return Outcome::AlreadyDone;
-    WEXLO_CHECK(image_.set_number("flags", after));
-    intent_.fields.insert("flags");
-    details.push_back(fmt::format(
-        "flags {} -> {} ({})", before, after,
-        after == 0 ? "none set" : fmt::format("{}", fmt::join(verified::flag_names(after), ", "))));
-    if (image_.number("algorithm_type") != 0)
-      out_.notes.push_back(
-          "The signature of vbmeta is stale now: an unlocked phone goes on, a "
-          "locked one refuses it. Never lock the phone with this image.");
-    return Outcome::Applied;
-  }
-
-  Status write_journal() {
-    WEXLO_CHECK(digests_.wait());
-    if (journal_.stock_sha256.empty()) journal_.stock_sha256 = stock_sha256_;
-    const std::string text = format_journal(journal_);
-    const std::string place(kJournalPlace);
-    if (const auto at = find_entry(*ramdisk_, place)) {
-      if (as_text(content_of(*ramdisk_, *at).view()) != text) rewrite(*at, place, text, "journal");
-      return {};
-    }
-    return add(Entry::make(place, newc::Regular | 0600, Blob(to_bytes(text))), "journal");
-  }
-
-  Status write_back() {
-    if (ramdisks_.empty()) return {};
-    const auto id = boot::id_recipe(image_);
-    choose(home());
-    WEXLO_CHECK(write_journal());
-    std::vector<parts::EditedRamdisk> edited;
-    for (const Opened& one : ramdisks_)
-      if (std::ranges::any_of(one.ramdisk.segments, &RamdiskSegment::touched))
-        edited.push_back({one.part.index, &one.ramdisk});
-    for (Opened& one : ramdisks_) {
-      intent_.ramdisks[one.part.index] = std::move(one.intent);
-      intent_.opened[one.part.index] = &one.ramdisk;
-    }
-    auto notes = parts::rebuild(image_, stock_.bytes, id, edited, context_);
-    if (!notes) return fail(std::move(notes).error());
-    out_.notes.insert(out_.notes.end(), notes->begin(), notes->end());
+    work_.out.added.push_back(std::move(report));
     return {};
   }
 
-  const LoadedImage& stock_;
-  const PatchRole& role_;
-  const Context& context_;
-  Image image_;
-  std::vector<Opened> ramdisks_;
-  Opened* opened_ = nullptr;  ///< the one at hand
-  Ramdisk* ramdisk_ = nullptr;
+  /// Edits may have undone each other: only what is left in the end counts.
+  bool differs() const {
+    bool changed = false;
+    for (const OpenRamdisk& one : work_.ramdisks)
+      changed |=
+          one.replaced || std::ranges::any_of(one.ramdisk.segments, [](const auto& segment) {
+            return segment.touched && !equal(newc::write(segment.archive), segment.decoded.view());
+          });
+    return changed || !equal(work_.image.write(), work_.stock.bytes.view());
+  }
+
+  Patched unchanged() {
+    Patched& out = work_.out;
+    out.bytes = work_.stock.bytes;
+    out.sha256 = stock_sha256_;
+    for (auto* list : {&out.edits, &out.added})
+      for (EditReport& edit : *list)
+        if (edit.outcome == Outcome::Applied) edit.outcome = Outcome::AlreadyDone;
+    out.way_back = {journaled_ && journal_.way_back.empty(), 0,
+                    !journaled_                 ? "nothing was changed"
+                    : journal_.way_back.empty() ? "the image carries it"
+                                                : journal_.way_back};
+    return std::move(out);
+  }
+
+  Status write_journal() {
+    const std::string text = format_journal(journal_);
+    return put_own(std::string(kJournalPlace), as_view(text), "journal");
+  }
+
+  Status put_own(const std::string& place, View content, const std::string& cause) {
+    if (const auto at = find_entry(work_.ramdisk(), place)) {
+      if (!equal(content_of(work_.ramdisk(), *at).view(), content))
+        work_.rewrite(*at, place, content, cause);
+      return {};
+    }
+    return work_.add(Entry::make(place, newc::Regular | 0600, Blob(to_bytes(content))), cause);
+  }
+
+  /// The stock image that the journal speaks of: of an image patched before, the one before that.
+  Result<LoadedImage> original() const {
+    if (!journaled_) return work_.stock;
+    WEXLO_TRY(const Blob bytes, follow_way_back(work_.stock, journal_, work_.context));
+    return load_image(bytes, "the stock image");
+  }
+
+  /// Packs everything, with the way back where it fits.
+  Status write_back() {
+    work_.out.changed = true;
+    if (work_.ramdisks.empty()) {
+      WEXLO_CHECK(finish(work_.image));
+      work_.out.way_back = without_ramdisk();
+      return {};
+    }
+    work_.opened = home();
+    if (journal_.stock_sha256.empty()) journal_.stock_sha256 = stock_sha256_;
+    const auto stock = original();
+    if (!stock) journal_.way_back = stock.error().message;
+    const auto ramdisks = work_.ramdisks;
+    const auto journal = journal_;
+    const auto notes = work_.out.notes;
+    if (stock) {
+      WEXLO_CHECK(carry(*stock));
+      auto done = rebuild_and_prove(*stock);
+      if (done || done.error().code == ErrorCode::Interrupted) return done;
+      if (done.error().code != ErrorCode::DoesNotFit && done.error().code != ErrorCode::NoWayBack)
+        return done;
+      // Once more, without it.
+      work_.ramdisks = ramdisks;
+      work_.opened = home();
+      work_.out.notes = notes;
+      journal_ = journal;
+      journal_.way_back = done.error().code == ErrorCode::DoesNotFit
+                              ? "it does not fit into the partition"
+                              : done.error().message;
+    }
+    if (find_entry(work_.ramdisk(), kWayBackPlace))
+      work_.erase(std::string(kWayBackPlace), "the way back no longer fits");
+    WEXLO_CHECK(write_journal());
+    Image image = work_.image;
+    WEXLO_CHECK(pack(image));
+    WEXLO_CHECK(finish(image));
+    work_.out.way_back = {false, 0, journal_.way_back};
+    return {};
+  }
+
+  /// What an image without a ramdisk has to go back by.
+  WayBack without_ramdisk() const {
+    if (work_.image.kind() != "vbmeta")
+      return {false, 0, "the image has no ramdisk to carry it in"};
+    const bool hashed = work_.image.number("algorithm_type") != 0;
+    return {hashed, 0,
+            hashed ? "its signature tells which flags it was signed with"
+                   : "it is not signed: nothing in it tells the flags that it had"};
+  }
+
+  Status carry(const LoadedImage& stock) {
+    // Its place is taken first: the streams that it is in are packed anew.
+    WEXLO_CHECK(put_own(std::string(kWayBackPlace), as_view("."), "way back"));
+    WEXLO_CHECK(write_journal());
+    std::vector<OpenPart> parts;
+    for (const OpenRamdisk& one : work_.ramdisks)
+      parts.push_back({&one.part, &one.ramdisk});
+    WEXLO_TRY(const Bytes carried,
+              make_way_back(stock, unfold(work_.image, parts, work_.context), work_.context));
+    work_.out.way_back = {true, carried.size(), "the image carries it"};
+    journal_.way_back.clear();
+    WEXLO_CHECK(put_own(std::string(kWayBackPlace), carried, "way back to the stock image"));
+    return write_journal();
+  }
+
+  Status pack(Image& image) {
+    const auto id = boot::id_recipe(*work_.stock.image);
+    std::vector<parts::EditedRamdisk> edited;
+    for (const OpenRamdisk& one : work_.ramdisks)
+      if (std::ranges::any_of(one.ramdisk.segments, &RamdiskSegment::touched))
+        edited.push_back({one.part.index, &one.ramdisk});
+    auto notes = parts::rebuild(image, work_.stock.bytes, id, edited, work_.context);
+    if (!notes) return fail(std::move(notes).error());
+    for (std::string& note : *notes)
+      work_.note(std::move(note));
+    return {};
+  }
+
+  Status rebuild_and_prove(const LoadedImage& stock) {
+    Image image = work_.image;
+    WEXLO_CHECK(pack(image));
+    const std::uint64_t size = image.write().size();
+    if (size > work_.stock.bytes.size() + kMostGrowth &&
+        work_.out.way_back.size > size - work_.stock.bytes.size() - kMostGrowth)
+      return fail({.code = ErrorCode::NoWayBack,
+                   .message = "it would make the image much larger, and nothing says how large "
+                              "its partition is"});
+    WEXLO_CHECK(finish(image));
+    // Proven by going it, from the very bytes that will be written.
+    WEXLO_TRY(const LoadedImage output, load_image(work_.out.bytes, "the output"));
+    const auto back = follow_way_back(output, journal_, work_.context);
+    if (back && equal(back->view(), stock.bytes.view())) return {};
+    work_.out.ranges.clear();
+    work_.out.entries.clear();
+    return fail({.code = ErrorCode::NoWayBack,
+                 .message = back ? "it does not lead to the stock image" : back.error().message});
+  }
+
+  /// Everything that the header and the tail say of the content, then the account of all of it.
+  Status finish(Image image) {
+    if (work_.ramdisks.empty() && image.kind() != "vbmeta") WEXLO_CHECK(pack(image));
+    Patched& out = work_.out;
+    out.bytes = Blob(image.write());
+    digests_.submit(0, [&out]() -> Status {
+      out.sha256 = sha256_hex(out.bytes);
+      return {};
+    });
+    for (const OpenRamdisk& one : work_.ramdisks) {
+      work_.intent.ramdisks[one.part.index] = one.meant;
+      if (!one.replaced) work_.intent.opened[one.part.index] = &one.ramdisk;
+    }
+    WEXLO_CHECK(account(work_.stock, out, work_.intent, work_.context));
+    return digests_.wait();
+  }
+
+  Work work_;
   Journal journal_;
-  Intent intent_;
-  Patched out_;
+  bool journaled_ = false;
+  RamdiskLayout layout_ = RamdiskLayout::None;
+  Edit layout_edit_;
   std::string stock_sha256_;
   TaskGroup digests_;  ///< last: it waits for its tasks before what they use is gone
 };
@@ -346,13 +484,35 @@ std::string partition_of(const LoadedImage& image) {
   return std::string(boot::partition_kind(*image.image));
 }
 
+Result<PhoneFacts> phone_facts(const LoadedImage& image, const Context& context) {
+  PhoneFacts facts;
+  if (!image.image) return facts;
+  for (const boot::RamdiskPart& part : boot::ramdisk_parts(*image.image)) {
+    WEXLO_CHECK(check_stop(context));
+    const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
+    if (!ramdisk) continue;
+    if (facts.architecture.empty()) facts.architecture = architecture_of(*ramdisk);
+    for (const char* place : {"default.prop", "prop.default", "system/etc/ramdisk/build.prop"}) {
+      const auto at = resolve(*ramdisk, place);
+      const auto value =
+          at ? property(as_text(content_of(*ramdisk, *at).view()), "ro.build.version.sdk")
+             : std::nullopt;
+      if (value && !facts.sdk) facts.sdk = static_cast<std::uint32_t>(std::atoi(value->c_str()));
+    }
+  }
+  const Section* kernel = image.image->section("kernel");
+  if (kernel != nullptr && !kernel->bytes.empty())
+    facts.kernel_architecture = kernel::read(kernel->bytes, decode_limit(context)).architecture;
+  return facts;
+}
+
 Result<Patched> patch_image(const LoadedImage& stock, const PatchRole& role,
                             const std::vector<Recipe>& recipes, const Context& context) {
   if (!stock.image)
     return fail(
         {.code = ErrorCode::Unsupported,
          .message = fmt::format("an image of kind {} cannot be patched yet", stock.format->kind),
-         .hint = "boot, init_boot, vendor_boot and vbmeta images can."});
+         .hint = "boot, init_boot, recovery, vendor_boot, vbmeta and device-tree images can."});
   return Patcher(stock, role, context).run(recipes);
 }
 

@@ -4,289 +4,255 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
-#include <array>
-#include <charconv>
-#include <set>
 
-#include "base/digest.hpp"
 #include "base/source.hpp"
-#include "base/toml_read.hpp"
-#include "ramdisk/ramdisk.hpp"
-#include "verified/vbmeta.hpp"
+#include "recipe/fields.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
 constexpr std::int64_t kFormat = 1;
-constexpr std::uint64_t kMaxAddOn = 256u << 20;
+constexpr std::uint64_t kMaxRecipe = 4u << 20;
+/// A file with more mistakes in its syntax is no recipe.
+constexpr int kMostSyntaxMistakes = 20;
 
-/// Reads one recipe's tables; keeps what its edits are checked against.
+/// Reads one recipe's tables, keeping every mistake.
 class RecipeReader {
  public:
-  RecipeReader(toml::table table, std::string file, fs::path folder, const Settings* settings)
-      : table_(std::move(table)),
-        file_(std::move(file)),
-        folder_(std::move(folder)),
-        settings_(settings) {}
+  RecipeReader(FileStorePtr files, const Settings& settings, bool describe_only)
+      : settings_(settings) {
+    reading_.files = std::move(files);
+    reading_.describe_only = describe_only;
+  }
 
-  Result<Recipe> run() {
-    WEXLO_CHECK(known_keys(table_, {"format", "name", "about", "parameters", "edit"}));
-    WEXLO_TRY(const auto format, toml_get<std::int64_t>(table_, "format", file_));
-    if (format != kFormat)
-      return fail({.code = ErrorCode::Unsupported,
-                   .message = "a recipe of another format",
-                   .file = file_,
-                   .expected = fmt::format("format = {}", kFormat),
-                   .found = fmt::format("{}", format),
-                   .hint = "Take a recipe for this version, or a newer Wexlo."});
-    WEXLO_TRY(recipe_.name, toml_get<std::string>(table_, "name", file_));
-    WEXLO_TRY(recipe_.about, toml_get_or<std::string>(table_, "about", "", file_));
-    WEXLO_CHECK(read_parameters());
-    if (settings_ == nullptr) return std::move(recipe_);
-    WEXLO_CHECK(fill_values());
-    const toml::array* edits = table_["edit"].as_array();
-    if (edits == nullptr || edits->empty())
-      return fail(toml_error(table_, "the recipe has no [[edit]]", file_));
-    for (const toml::node& node : *edits) {
-      if (!node.is_table()) return fail(toml_error(node, "edit is not a table", file_));
-      WEXLO_TRY(Edit edit, read_edit(*node.as_table()));
-      recipe_.edits.push_back(std::move(edit));
-    }
+  Recipe run(std::string_view text) {
+    recipe_.text = text;
+    parse(std::string(text));
+    Fields top(table_, reading_);
+    format(top);
+    recipe_.name = top.text("name");
+    recipe_.about = top.text_or("about", "");
+    parameters(top);
+    if (const toml::table* needs = top.table("needs"))
+      recipe_.needs = read_conditions(*needs, reading_);
+    processors(top);
+    edits(top);
+    top.finish();
+    unused();
+    std::ranges::stable_sort(reading_.mistakes, {}, [](const Mistake& mistake) {
+      return std::pair(mistake.line, mistake.column);
+    });
     return std::move(recipe_);
   }
 
+  std::vector<Mistake>& mistakes() { return reading_.mistakes; }
+
  private:
-  /// A misspelled key must not be an edit that silently does less.
-  Status known_keys(const toml::table& table, std::initializer_list<std::string_view> known) const {
-    for (const auto& [key, node] : table)
-      if (std::ranges::find(known, key.str()) == known.end())
-        return fail(toml_error(
-            node,
-            fmt::format("unknown key \"{}\"; known here: {}", key.str(), fmt::join(known, ", ")),
-            file_));
-    return {};
+  /// The library stops at the first mistake in the syntax: its line is blanked and the rest read
+  /// again, so that a person sees all of them at once.
+  void parse(std::string text) {
+    for (int tries = 0; tries < kMostSyntaxMistakes; ++tries) {
+      try {
+        table_ = toml::parse(text);
+        return;
+      } catch (const toml::parse_error& error) {
+        const auto line = error.source().begin.line;
+        reading_.mistakes.push_back({.line = line,
+                                     .column = error.source().begin.column,
+                                     .message = std::string(error.description()),
+                                     .weight = 2});
+        if (!blank_line(text, line)) return;
+      }
+    }
   }
 
-  Status read_parameters() {
-    const toml::node* node = table_.get("parameters");
-    if (node == nullptr) return {};
-    if (!node->is_table()) return fail(toml_error(*node, "parameters is not a table", file_));
-    for (const auto& [key, value] : *node->as_table()) {
+  static bool blank_line(std::string& text, std::size_t line) {
+    std::size_t begin = 0;
+    while (--line > 0 && begin != std::string::npos)
+      begin = text.find('\n', begin) + 1;
+    const std::size_t end = std::min(text.find('\n', begin), text.size());
+    bool any = false;
+    for (std::size_t i = begin; i < end; ++i) {
+      any |= text[i] != ' ';
+      text[i] = ' ';
+    }
+    return any;
+  }
+
+  void format(Fields& top) {
+    const auto found = table_["format"].value_exact<std::int64_t>();
+    if (!top.has("format")) return top.wrong("format is missing: it says `format = 1`");
+    if (found == kFormat) return;
+    top.wrong("format", "a recipe of another format", ErrorCode::Unsupported);
+    reading_.mistakes.back().weight = 1;
+    reading_.mistakes.back().expected = fmt::format("format = {}", kFormat);
+    reading_.mistakes.back().found = found ? fmt::format("{}", *found) : "no number";
+  }
+
+  void parameters(Fields& top) {
+    const toml::table* rows = top.table("parameters");
+    if (rows == nullptr) return;
+    for (const auto& [key, value] : *rows) {
       const toml::table* row = value.as_table();
-      if (row == nullptr) return fail(toml_error(value, "a parameter is not a table", file_));
-      WEXLO_CHECK(known_keys(*row, {"about", "default", "file"}));
-      Parameter parameter{.name = std::string(key.str())};
-      WEXLO_TRY(parameter.about, toml_get_or<std::string>(*row, "about", "", file_));
-      WEXLO_TRY(parameter.file, toml_get_or<bool>(*row, "file", false, file_));
-      if (row->contains("default")) {
-        WEXLO_TRY(parameter.fallback, toml_get<std::string>(*row, "default", file_));
+      if (row == nullptr) {
+        reading_.mistake(value, fmt::format("parameter {} is not a table", key.str()));
+        continue;
       }
+      Fields f(*row, reading_);
+      Parameter parameter{.name = std::string(key.str()),
+                          .about = f.text_or("about", ""),
+                          .fallback = f.optional_text("default"),
+                          .file = f.flag("file")};
+      f.finish();
+      if (parameter.name == "arch") reading_.mistake(value, "\"arch\" is the phone's processor");
+      fill(parameter, *row);
       recipe_.parameters.push_back(std::move(parameter));
     }
-    return {};
   }
 
-  Status fill_values() {
-    for (const Parameter& parameter : recipe_.parameters) {
-      const auto at = settings_->find(parameter.name);
-      if (at != settings_->end()) {
-        // A path given on the command line counts from where the command was typed.
-        values_[parameter.name] = parameter.file ? fs::absolute(at->second).string() : at->second;
-      } else if (parameter.fallback) {
-        values_[parameter.name] = *parameter.fallback;
-      } else {
-        return fail({.code = ErrorCode::Usage,
-                     .message = fmt::format("recipe {} needs a value for \"{}\"{}", recipe_.name,
-                                            parameter.name,
-                                            parameter.about.empty() ? "" : ": " + parameter.about),
-                     .file = file_,
-                     .hint = fmt::format("Add --set {}=VALUE.", parameter.name)});
-      }
-    }
-    return {};
-  }
-
-  /// Replaces `${name}` by the parameter's value.
-  Result<std::string> expand(const toml::node& node, std::string_view text) const {
-    std::string out;
-    while (!text.empty()) {
-      const std::size_t begin = std::min(text.find("${"), text.size());
-      out += text.substr(0, begin);
-      text.remove_prefix(begin);
-      if (text.empty()) break;
-      const std::size_t end = text.find('}');
-      const std::string name(text.substr(2, end == std::string_view::npos ? 0 : end - 2));
-      const auto at = values_.find(name);
-      if (at == values_.end())
-        return fail(toml_error(node, fmt::format("no parameter is named \"{}\"", name), file_));
-      out += at->second;
-      text.remove_prefix(end + 1);
-    }
-    return out;
-  }
-
-  Result<std::string> text(const toml::table& table, std::string_view key) const {
-    WEXLO_TRY(const auto raw, toml_get<std::string>(table, key, file_));
-    return expand(*table.get(key), raw);
-  }
-
-  Result<std::vector<std::string>> texts(const toml::table& table, std::string_view key) const {
-    const toml::node* node = table.get(key);
-    const toml::array* array = node == nullptr ? nullptr : node->as_array();
-    if (array == nullptr)
-      return fail(toml_error(node == nullptr ? static_cast<const toml::node&>(table) : *node,
-                             fmt::format("{} has to be a list of words", key), file_));
-    std::vector<std::string> out;
-    for (const toml::node& item : *array) {
-      const auto word = item.value_exact<std::string>();
-      if (!word) return fail(toml_error(item, fmt::format("{} holds no word here", key), file_));
-      WEXLO_TRY(auto expanded, expand(item, *word));
-      out.push_back(std::move(expanded));
-    }
-    return out;
-  }
-
-  Result<Edit> read_edit(const toml::table& table) {
-    Edit edit{.recipe = recipe_.name, .line = table.source().begin.line};
-    WEXLO_TRY(edit.kind, toml_get<std::string>(table, "kind", file_));
-    WEXLO_TRY(edit.partition, toml_get_or<std::string>(table, "partition", "", file_));
-    WEXLO_TRY(edit.may_miss, toml_get_or<bool>(table, "may_miss", false, file_));
-    if (edit.kind == "put") {
-      WEXLO_TRY(edit.what, read_put(table));
-    } else if (edit.kind == "fstab-drop") {
-      WEXLO_TRY(edit.what, read_fstab_drop(table));
-    } else if (edit.kind == "property") {
-      WEXLO_TRY(edit.what, read_property(table));
-    } else if (edit.kind == "vbmeta-flags") {
-      WEXLO_TRY(edit.what, read_vbmeta_flags(table));
+  void fill(const Parameter& parameter, const toml::table& row) {
+    const auto at = settings_.find(parameter.name);
+    if (at != settings_.end()) {
+      // A path given on the command line counts from where the command was typed.
+      reading_.values[parameter.name] =
+          parameter.file ? fs::absolute(at->second).string() : at->second;
+      recipe_.given[parameter.name] =
+          parameter.file ? fs::path(at->second).filename().string() : at->second;
+    } else if (parameter.fallback) {
+      reading_.values[parameter.name] = *parameter.fallback;
+    } else if (reading_.describe_only) {
+      reading_.values[parameter.name] = "";
     } else {
-      Error error = toml_error(*table.get("kind"), "no such kind of edit", file_);
-      error.code = ErrorCode::Unsupported;
-      error.expected = "put, fstab-drop, property or vbmeta-flags";
-      error.found = edit.kind;
-      return fail(std::move(error));
+      reading_.mistake(
+          row,
+          fmt::format("recipe {} needs a value for \"{}\"{}; add --set {}=VALUE", recipe_.name,
+                      parameter.name, parameter.about.empty() ? "" : ": " + parameter.about,
+                      parameter.name),
+          ErrorCode::Usage);
+      reading_.values[parameter.name] = "";
     }
-    return edit;
   }
 
-  Result<std::optional<std::uint32_t>> number(const toml::table& table, std::string_view key,
-                                              std::uint32_t limit) const {
-    if (!table.contains(key)) return std::nullopt;
-    WEXLO_TRY(const auto value, toml_get<std::int64_t>(table, key, file_));
-    if (value < 0 || value > limit)
-      return fail(toml_error(*table.get(key), fmt::format("{} is out of range", key), file_));
-    return static_cast<std::uint32_t>(value);
+  void processors(Fields& top) {
+    const toml::table* rows = top.table("processors");
+    if (rows == nullptr) return;
+    Fields f(*rows, reading_);
+    for (const char* name : {"arm64", "arm", "x86_64", "x86", "riscv64"})
+      if (auto word = f.optional_text(name)) recipe_.processors[name] = std::move(*word);
+    f.finish();
   }
 
-  Result<PutEdit> read_put(const toml::table& table) {
-    WEXLO_CHECK(known_keys(table, {"kind", "partition", "may_miss", "path", "from", "mode", "uid",
-                                   "gid", "keep_stock"}));
-    PutEdit put;
-    WEXLO_TRY(const std::string path, text(table, "path"));
-    put.path = newc::place_of(path);
-    if (put.path.empty() || ("/" + put.path + "/").find("/../") != std::string::npos)
-      return fail(
-          toml_error(*table.get("path"), "path does not name a file inside the ramdisk", file_));
-    WEXLO_TRY(put.from, text(table, "from"));
-    WEXLO_TRY(put.mode, number(table, "mode", 07777));
-    WEXLO_TRY(put.uid, number(table, "uid", 0xffffffffu));
-    WEXLO_TRY(put.gid, number(table, "gid", 0xffffffffu));
-    WEXLO_TRY(put.keep_stock, toml_get_or<bool>(table, "keep_stock", false, file_));
-    const fs::path source = folder_ / put.from;  // an absolute path stands for itself
-    WEXLO_TRY(const SourcePtr file, open_file(source));
-    WEXLO_TRY(put.content, read_all(*file, kMaxAddOn));
-    put.from = source.filename().string();
-    return put;
-  }
-
-  Result<FstabDropEdit> read_fstab_drop(const toml::table& table) const {
-    WEXLO_CHECK(known_keys(table, {"kind", "partition", "may_miss", "mount_point", "flags"}));
-    FstabDropEdit drop;
-    WEXLO_TRY(drop.mount_point, text(table, "mount_point"));
-    WEXLO_TRY(drop.flags, texts(table, "flags"));
-    return drop;
-  }
-
-  Result<PropertyEdit> read_property(const toml::table& table) const {
-    WEXLO_CHECK(known_keys(table, {"kind", "partition", "may_miss", "file", "set"}));
-    PropertyEdit edit;
-    WEXLO_TRY(const std::string file, text(table, "file"));
-    edit.file = newc::place_of(file);
-    const toml::table* values = table["set"].as_table();
-    if (values == nullptr || values->empty())
-      return fail(toml_error(table, "set has to be a table of NAME = \"VALUE\"", file_));
-    for (const auto& [key, node] : *values) {
-      const auto value = node.value_exact<std::string>();
-      if (!value) return fail(toml_error(node, "a property's value has to be text", file_));
-      WEXLO_TRY(std::string expanded, expand(node, *value));
-      if (expanded.find_first_of("\r\n") != std::string::npos ||
-          key.str().find_first_of("=\r\n") != std::string_view::npos)
-        return fail(toml_error(node, "a property has to stay on one line", file_));
-      edit.values.emplace_back(key.str(), std::move(expanded));
-    }
-    return edit;
-  }
-
-  Result<VbmetaFlagsEdit> read_vbmeta_flags(const toml::table& table) const {
-    WEXLO_CHECK(known_keys(table, {"kind", "partition", "may_miss", "set", "clear"}));
-    VbmetaFlagsEdit edit;
-    const std::array rows{std::pair(std::string_view("set"), &edit.set),
-                          std::pair(std::string_view("clear"), &edit.clear)};
-    for (const auto& [key, into] : rows) {
-      if (!table.contains(key)) continue;
-      WEXLO_TRY(const auto words, texts(table, key));
-      for (const std::string& word : words) {
-        const auto flag = verified::flag_named(word);
-        if (!flag)
-          return fail(toml_error(*table.get(key),
-                                 fmt::format("no vbmeta flag is named \"{}\"; known: "
-                                             "hashtree-disabled, verification-disabled",
-                                             word),
-                                 file_));
-        *into |= *flag;
+  void edits(Fields& top) {
+    if (!top.has("edit")) return top.wrong("the recipe has no [[edit]]");
+    const toml::array* rows = table_["edit"].as_array();
+    if (rows == nullptr) return top.wrong("edit", "an edit begins with [[edit]]");
+    for (const toml::node& node : *rows) {
+      if (!node.is_table()) {
+        reading_.mistake(node, "an edit is a table: it begins with [[edit]]");
+        continue;
       }
+      Edit edit = read_edit(*node.as_table(), reading_);
+      edit.recipe = recipe_.name;
+      recipe_.edits.push_back(std::move(edit));
     }
-    if ((edit.set | edit.clear) == 0 || (edit.set & edit.clear) != 0)
-      return fail(toml_error(table, "set and clear name no flag, or the same one", file_));
-    return edit;
   }
 
+  void unused() {
+    for (const Parameter& parameter : recipe_.parameters)
+      if (!reading_.used.contains(parameter.name)) {
+        reading_.mistake(*table_["parameters"].as_table()->get(parameter.name),
+                         fmt::format("parameter {} is used nowhere", parameter.name));
+        reading_.mistakes.back().warning = true;
+      }
+  }
+
+  const Settings& settings_;
   toml::table table_;
-  std::string file_;
-  fs::path folder_;
-  const Settings* settings_;  ///< nullptr: describe only
-  std::map<std::string, std::string> values_;
+  Reading reading_;
   Recipe recipe_;
 };
 
-}  // namespace
-
-Result<Recipe> describe_recipe(std::string_view text, const std::string& name) {
-  WEXLO_TRY(toml::table table, parse_toml(text, name));
-  return RecipeReader(std::move(table), name, {}, nullptr).run();
+Error error_of(const std::vector<Mistake>& mistakes, std::string file) {
+  const auto heavier = [](const Mistake& a, const Mistake& b) {
+    return std::pair(a.warning, -a.weight) < std::pair(b.warning, -b.weight);
+  };
+  const Mistake& first = *std::ranges::min_element(mistakes, heavier);
+  const auto count = std::ranges::count(mistakes, false, &Mistake::warning);
+  std::string where;
+  if (first.line != 0) where = fmt::format("line {}, column {}: ", first.line, first.column);
+  Error error{.code = first.code,
+              .message = where + first.message,
+              .file = file,
+              .expected = first.expected,
+              .found = first.found,
+              .hint = "Mend the line and run it again."};
+  if (first.code == ErrorCode::Unsupported)
+    error.hint = "Take a recipe for this version, or a newer Wexlo.";
+  if (first.code == ErrorCode::Usage) error.hint = "See: wexlo recipes, and docs/recipes.md.";
+  if (count > 1)
+    error.hint += fmt::format(" There {} {} more: wexlo recipes --check {}",
+                              count == 2 ? "is" : "are", count - 1, file);
+  return error;
 }
 
-Result<Recipe> load_recipe(const std::string& spec, const Settings& settings) {
+struct Found {
+  std::string text;
+  FileStorePtr files;
+};
+
+Result<Found> find_recipe(const std::string& spec) {
   if (!spec.starts_with('@')) {
-    WEXLO_TRY(toml::table table, read_toml(spec));
-    return RecipeReader(std::move(table), spec, fs::path(spec).parent_path(), &settings).run();
+    WEXLO_TRY(const SourcePtr source, open_file(spec));
+    WEXLO_TRY(const Blob text, read_all(*source, kMaxRecipe));
+    return Found{std::string(as_text(text.view())), files_beside(fs::path(spec).parent_path())};
   }
-  for (const BundledRecipe& bundled : bundled_recipes()) {
-    if ("@" + bundled.name != spec) continue;
-    WEXLO_TRY(toml::table table, parse_toml(bundled.text, spec));
-    return RecipeReader(std::move(table), spec, {}, &settings).run();
-  }
+  for (const BundledRecipe& bundled : bundled_recipes())
+    if ("@" + bundled.name == spec) return Found{std::string(bundled.text), files_beside({})};
   return fail({.code = ErrorCode::NotFound,
                .message = "no recipe of that name comes with Wexlo",
                .file = spec,
                .hint = "See: wexlo recipes"});
 }
 
+}  // namespace
+
+Result<Recipe> read_recipe(std::string_view text, const std::string& name,
+                           const FileStorePtr& files, const Settings& settings) {
+  RecipeReader reader(files, settings, false);
+  Recipe recipe = reader.run(text);
+  const auto first = std::ranges::find(reader.mistakes(), false, &Mistake::warning);
+  if (first != reader.mistakes().end()) return fail(error_of(reader.mistakes(), name));
+  return recipe;
+}
+
+Result<Recipe> describe_recipe(std::string_view text, const std::string& name) {
+  RecipeReader reader(files_beside({}), {}, true);
+  Recipe recipe = reader.run(text);
+  const auto first = std::ranges::find(reader.mistakes(), false, &Mistake::warning);
+  if (first != reader.mistakes().end()) return fail(error_of(reader.mistakes(), name));
+  return recipe;
+}
+
+Result<Recipe> load_recipe(const std::string& spec, const Settings& settings) {
+  WEXLO_TRY(const Found found, find_recipe(spec));
+  return read_recipe(found.text, spec, found.files, settings);
+}
+
+Result<std::vector<Mistake>> check_recipe(const std::string& spec, const Settings& settings) {
+  WEXLO_TRY(const Found found, find_recipe(spec));
+  RecipeReader reader(found.files, settings, false);
+  (void)reader.run(found.text);
+  // A parameter without a value is the caller's to give, not the recipe's mistake.
+  std::erase_if(reader.mistakes(),
+                [](const Mistake& mistake) { return mistake.code == ErrorCode::Usage; });
+  return std::move(reader.mistakes());
+}
+
 Result<std::vector<Recipe>> load_recipes(const std::vector<std::string>& specs,
                                          const Settings& settings) {
   std::vector<Recipe> recipes;
-  std::set<std::string> known;
+  std::set<std::string> known{"arch"};
   for (const std::string& spec : specs) {
     WEXLO_TRY(Recipe recipe, load_recipe(spec, settings));
     for (const Parameter& parameter : recipe.parameters)
@@ -297,8 +263,37 @@ Result<std::vector<Recipe>> load_recipes(const std::vector<std::string>& specs,
     if (!known.contains(name))
       return fail({.code = ErrorCode::Usage,
                    .message = fmt::format("no recipe of this call has a parameter \"{}\"", name),
-                   .expected = known.empty() ? "none" : fmt::format("{}", fmt::join(known, ", "))});
+                   .expected = fmt::format("{}", fmt::join(known, ", "))});
   return recipes;
+}
+
+Status bind_recipes(std::vector<Recipe>& recipes, const std::string& architecture) {
+  for (Recipe& recipe : recipes) {
+    const auto named = recipe.processors.find(architecture);
+    const std::string& word = named == recipe.processors.end() ? architecture : named->second;
+    for (Edit& edit : recipe.edits) {
+      FileRef* file = edit.file();
+      if (file == nullptr || file->bound) continue;
+      const auto& wanted = edit.when.architectures;
+      // Not for this phone: its files need not be there.
+      if (!wanted.empty() && std::ranges::find(wanted, architecture) == wanted.end()) continue;
+      if (word.empty())
+        return fail({.code = ErrorCode::NoTarget,
+                     .message = fmt::format("recipe {} wants the file \"{}\", and nothing in the "
+                                            "image tells the phone's processor",
+                                            recipe.name, file->spelled),
+                     .hint = "Say it: --set arch=arm64 (or arm, x86_64, x86, riscv64)."});
+      if (auto bound = file->bind(word); !bound) {
+        Error error = std::move(bound).error();
+        if (error.code == ErrorCode::NotFound) error.code = ErrorCode::BadValue;
+        error.message = fmt::format(
+            "recipe {}, line {}, \"{}\" for {}: {}", recipe.name, edit.line, file->spelled,
+            architecture.empty() ? "any processor" : architecture, error.message);
+        return fail(std::move(error));
+      }
+    }
+  }
+  return {};
 }
 
 }  // namespace wexlo

@@ -2,6 +2,7 @@
 /// is built by hand in the tests' own builders.
 
 #include "core/parts_bench.hpp"
+#include "job/restore.hpp"
 #include "recipe/patch.hpp"
 #include "support/vbmeta.hpp"
 
@@ -99,9 +100,9 @@ TEST_CASE("matrix: every version, page size, compression and wrapping comes back
 TEST_CASE(
     "matrix: taken apart and put together unchanged, and patched with an account that closes") {
   Recipe put{.name = "matrix"};
-  put.edits.push_back({.kind = "put",
-                       .recipe = "matrix",
-                       .what = PutEdit{.path = "new/file", .content = blob("x"), .from = "x"}});
+  put.edits.push_back({.kind = "put", .recipe = "matrix"});
+  put.edits.back().what =
+      PutEdit{.path = "new/file", .from = {.bound = true, .files = {{"", blob("x")}}}};
   for (const unsigned version : {0u, 2u, 3u, 4u, 13u, 14u})
     for (const Packing& packing : kPackings)
       for (const std::size_t w : {0u, 3u, 4u, 5u}) {
@@ -121,5 +122,9 @@ TEST_CASE(
         const auto again = load_image(patched->bytes, "y");
         REQUIRE(again);
         CHECK(equal(patch_image(*again, {"boot", true}, {put})->bytes, patched->bytes));
+        CHECK(patched->way_back.in_image);
+        const auto back = restore_image(*again, "y", {}, {});
+        REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
+        check_same(back->bytes, as_view(bytes));
       }
 }

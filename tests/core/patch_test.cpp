@@ -275,13 +275,19 @@ TEST_CASE(
              {"", 1, test::lz4_legacy(first_ramdisk())},
              {"mods", 3, test::gzip(CpioBytes{}.file("modules.load", "a.ko\n").done())}};
   const std::string stock = v.done();
-  Recipe both{.name = "both"};
-  both.edits.push_back(
-      {.kind = "fstab-drop", .recipe = "both", .what = FstabDropEdit{"*", {"avb"}}});
-  both.edits.push_back({.kind = "put",
-                        .recipe = "both",
-                        .what = PutEdit{.path = "added", .content = blob("x"), .from = "x"}});
-  const Patched done = patch(stock, {both});
+  const auto both = recipe(R"(
+format = 1
+name = "both"
+[[edit]]
+kind = "fstab-drop"
+mount_point = "*"
+flags = ["avb"]
+[[edit]]
+kind = "put"
+path = "added"
+from = "hello"
+)");
+  const Patched done = patch(stock, both);
   CHECK(done.edits[0].details.size() == 4);  // two mount points in two fragments
   const auto image = load(text(done.bytes));
   const auto parts = boot::ramdisk_parts(*image.image);
@@ -293,7 +299,7 @@ TEST_CASE(
     CHECK(find_entry(ramdisk, "wexlo/journal.toml").has_value() == (i == 1));
   }
   CHECK(text(parts[2].bytes) == v.named[2].bytes);
-  CHECK(equal(patch(text(done.bytes), {both}).bytes, done.bytes));
+  CHECK(equal(patch(text(done.bytes), both).bytes, done.bytes));
 }
 
 TEST_CASE("recipes: those that come with Wexlo load") {
@@ -327,11 +333,12 @@ TEST_CASE("recipes: each mistake is told with its line") {
   CHECK(error("format = 1\nname = \"x\"\n").code == ErrorCode::BadValue);
   CHECK(error(head + "kind = \"explode\"\n").code == ErrorCode::Unsupported);
   CHECK(error(head + "kind = \"put\"\npath = \"a\"\n").message.find("from") != std::string::npos);
-  CHECK(error(head + "kind = \"put\"\npath = \"../a\"\nfrom = \"b\"\n").message.find("line 5") !=
-        std::string::npos);
-  CHECK(error(head + "kind = \"put\"\npath = \"a\"\nfrom = \"b\"\n").code == ErrorCode::NotFound);
-  CHECK(error(head + "kind = \"put\"\npath = \"a\"\nfrom = \"b\"\nmod = 1\n").message.find("mod") !=
-        std::string::npos);
+  const Error leaves = error(head + "kind = \"put\"\npath = \"../a\"\nfrom = \"b\"\n");
+  CHECK(leaves.message.find("line 5") != std::string::npos);
+  CHECK(leaves.code == ErrorCode::UnsafePath);
+  CHECK(error(head + "kind = \"put\"\npath = \"a\"\nfrom = \"b\"\n").code == ErrorCode::BadValue);
+  CHECK(error(head + "kind = \"remove\"\npath = \"a\"\nkep_stock = true\n")
+            .message.find("\"keep_stock\" is meant") != std::string::npos);
   CHECK(error(head + "kind = \"put\"\npath = \"a\"\nfrom = \"${who}\"\n").message.find("who") !=
         std::string::npos);
   CHECK(error(head + "kind = \"vbmeta-flags\"\nset = [\"all\"]\n").code == ErrorCode::BadValue);
@@ -349,6 +356,6 @@ TEST_CASE("recipes: parameters have to be given, and only those that there are")
   CHECK(load_recipes({spec}, {}).error().code == ErrorCode::Usage);
   const auto loaded = load_recipes({spec}, {{"key", "v"}});
   REQUIRE(loaded);
-  CHECK(std::get<PropertyEdit>((*loaded)[0].edits[0].what).values[0].second == "v!");
+  CHECK(std::get<PropertyEdit>((*loaded)[0].edits[0].what).set[0].second == "v!");
   CHECK(load_recipes({spec}, {{"key", "v"}, {"other", "w"}}).error().code == ErrorCode::Usage);
 }

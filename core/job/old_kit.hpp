@@ -1,0 +1,40 @@
+#pragma once
+/// A kit's own record of how it was made, written into it and read from an older one: the same
+/// recipes and settings can be applied to a new build without the files they once came from.
+
+#include <filesystem>
+
+#include "job/chain_facts.hpp"
+#include "recipe/recipe.hpp"
+
+namespace wexlo {
+
+/// One recipe inside a kit.
+struct KitRecipe {
+  std::string name, file, sha256;
+  Settings given;
+  struct File {
+    std::string spelled;  ///< as the recipe has it
+    std::string path;     ///< below a folder that it puts in; else empty
+    std::string file, sha256;
+  };
+  std::vector<File> files;
+};
+
+/// Writes the recipes and all files they bring along below `folder`/recipes.
+[[nodiscard]] Result<std::vector<KitRecipe>> write_recipes(const std::filesystem::path& folder,
+                                                           const std::vector<Recipe>& recipes);
+
+struct OldKit {
+  std::string build;
+  std::vector<Recipe> recipes;
+  std::vector<ImageFacts> facts;
+  std::string slots;  ///< "current", "both"
+  bool wipe = false;
+  std::string architecture;  ///< told by the user then; empty: read from the image
+};
+/// Errors: BadMagic (no kit), BadValue, DigestMismatch (a file of it was changed), Unsupported (it
+/// records no recipes), those of reading recipes.
+[[nodiscard]] Result<OldKit> read_old_kit(const std::filesystem::path& folder);
+
+}  // namespace wexlo

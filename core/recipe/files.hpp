@@ -1,0 +1,57 @@
+#pragma once
+/// The files that a recipe brings along: from its folder, or out of an archive there
+/// (`pack.zip!/lib/arm64/name`).
+
+#include <filesystem>
+#include <map>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "base/bytes.hpp"
+
+namespace wexlo {
+
+struct NamedFile {
+  std::string path;  ///< parted by '/', relative
+  Blob content;
+};
+
+/// Where `from` is looked for.
+class FileStore {
+ public:
+  virtual ~FileStore() = default;
+  /// @param spelled  as the recipe has it  @param from  the same, parameters filled in
+  /// Errors: NotFound, those of opening and reading.
+  [[nodiscard]] virtual Result<Blob> read(const std::string& spelled,
+                                          const std::string& from) const = 0;
+  /// All files below a folder, sorted by path.
+  [[nodiscard]] virtual Result<std::vector<NamedFile>> tree(const std::string& spelled,
+                                                            const std::string& from) const = 0;
+};
+using FileStorePtr = std::shared_ptr<const FileStore>;
+
+/// A folder on the disk; an absolute path stands for itself.
+[[nodiscard]] FileStorePtr files_beside(const std::filesystem::path& folder);
+
+/// What an edit brings along. It is bound once the phone's processor is known: `${arch}` in its
+/// name is the processor's.
+struct FileRef {
+  std::string spelled;  ///< as the recipe has it: the same on every machine
+  std::string from;     ///< parameters filled in, but for `${arch}`
+  std::string shown;    ///< for people: no folders of this machine
+  bool is_tree = false;
+  FileStorePtr store{};
+  bool bound = false;
+  std::vector<NamedFile> files;  ///< one, unless it is a tree
+
+  [[nodiscard]] bool needs_architecture() const;
+  /// Reads the files. Errors: NotFound (with what the archive has instead), BadValue (a tree
+  /// without a file), LimitExceeded.
+  [[nodiscard]] Status bind(const std::string& architecture);
+  [[nodiscard]] View content() const { return files.front().content.view(); }
+  [[nodiscard]] const Blob& blob() const { return files.front().content; }
+  [[nodiscard]] std::string digest() const;  ///< over names and contents, hex
+};
+
+}  // namespace wexlo

@@ -1,0 +1,362 @@
+/// One row a kind of edit: how it is read. What a kind does is in the apply_*.cpp files.
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+#include <array>
+
+#include "recipe/fields.hpp"
+#include "verified/vbmeta.hpp"
+
+namespace wexlo {
+namespace {
+
+using What = decltype(Edit::what);
+
+What read_put(Fields& f) {
+  return PutEdit{f.place("path"), f.file("from"), f.access(), f.flag("keep_stock"),
+                 f.flag("any_processor")};
+}
+
+What read_put_tree(Fields& f) {
+  return PutTreeEdit{f.has("path") ? f.place("path", true) : "", f.file("from", true), f.access(),
+                     f.flag("keep_stock"), f.flag("any_processor")};
+}
+
+What read_remove(Fields& f) {
+  return RemoveEdit{f.place("path"), f.flag("keep_stock")};
+}
+
+What read_move(Fields& f) {
+  MoveEdit edit{f.place("path"), f.place("to")};
+  if (!edit.path.empty() && (edit.to + "/").starts_with(edit.path + "/"))
+    f.wrong("to", "a place cannot be moved to itself, or into itself");
+  return edit;
+}
+
+What read_link(Fields& f) {
+  return LinkEdit{f.place("path"), f.text("target"), f.flag("keep_stock")};
+}
+
+What read_chmod(Fields& f) {
+  ChmodEdit edit{f.place("path"), f.access()};
+  if (!edit.access.mode && !edit.access.uid && !edit.access.gid)
+    f.wrong("nothing is set: mode, uid or gid");
+  return edit;
+}
+
+LineMatch read_match(Fields& f) {
+  LineMatch match{f.optional_text("line"), f.optional_text("containing"),
+                  f.optional_text("starting")};
+  if (!match.line && !match.containing && !match.starting)
+    f.wrong("which lines? Say line, containing or starting");
+  return match;
+}
+
+void check_lines(Fields& f, std::string_view key, const std::vector<std::string>& lines) {
+  if (!f.has(key)) f.wrong(fmt::format("{} is missing", key));
+  for (const std::string& line : lines)
+    if (line.find_first_of("\r\n") != std::string::npos)
+      f.wrong(key, "a line holds a line end: make it two");
+}
+
+What read_line_add(Fields& f) {
+  LineAddEdit edit{
+      .file = f.place("file"), .lines = f.texts("lines"), .at = f.text_or("at", "end")};
+  check_lines(f, "lines", edit.lines);
+  constexpr std::array kPlaces{"end", "start", "before", "after"};
+  if (std::ranges::find(kPlaces, edit.at) == kPlaces.end())
+    f.wrong("at", "at is one of: end, start, before, after");
+  if (edit.at == "before" || edit.at == "after") edit.anchor = read_match(f);
+  return edit;
+}
+
+What read_line_replace(Fields& f) {
+  LineReplaceEdit edit{f.place("file"), read_match(f), f.texts("with"),
+                       f.number("count", 1u << 20)};
+  check_lines(f, "with", edit.lines);
+  return edit;
+}
+
+What read_line_remove(Fields& f) {
+  return LineRemoveEdit{f.place("file"), read_match(f), f.number("count", 1u << 20)};
+}
+
+What read_property(Fields& f) {
+  PropertyEdit edit{f.has("file") ? f.place("file") : "", f.pairs("set"), f.texts("remove")};
+  if (edit.set.empty() && edit.remove.empty() && !f.has("set")) f.wrong("neither set nor remove");
+  for (const auto& [name, value] : edit.set)
+    if (name.find('=') != std::string::npos) f.wrong("set", "a property's name holds no \"=\"");
+  return edit;
+}
+
+void check_flags(Fields& f, const std::vector<std::string>& flags) {
+  if (!f.has("flags")) f.wrong("flags is missing");
+  for (const std::string& flag : flags)
+    if (flag.empty() || flag.find_first_of(", \t\r\n") != std::string::npos)
+      f.wrong("flags", fmt::format("\"{}\" is no single flag", flag));
+}
+
+What read_fstab_drop(Fields& f) {
+  FstabDropEdit edit{f.text("mount_point"), f.texts("flags")};
+  check_flags(f, edit.flags);
+  for (const std::string& flag : edit.flags)
+    if (flag.find('=') != std::string::npos)
+      f.wrong("flags", "a flag is dropped by its name: leave out what follows \"=\"");
+  return edit;
+}
+
+What read_fstab_set(Fields& f) {
+  FstabSetEdit edit{f.text("mount_point"), f.texts("flags")};
+  check_flags(f, edit.flags);
+  return edit;
+}
+
+What read_cmdline(Fields& f) {
+  CmdlineEdit edit{f.pairs("set"), f.texts("add"), f.texts("remove")};
+  if (!f.has("set") && !f.has("add") && !f.has("remove")) f.wrong("neither set, add nor remove");
+  const auto blank = [](const std::string& word) {
+    return word.empty() || (word.find_first_of(" \t\r\n") != std::string::npos &&
+                            word.find('"') == std::string::npos);
+  };
+  for (const auto& [name, value] : edit.set)
+    if (blank(name) || (!value.empty() && blank(value)))
+      f.wrong("set", "a word of the command line holds no blank, unless it is in \"quotes\"");
+  for (const char* key : {"add", "remove"})
+    for (const std::string& word : key == std::string("add") ? edit.add : edit.remove)
+      if (blank(word)) f.wrong(key, "a word of the command line holds no blank");
+  return edit;
+}
+
+What read_bootconfig(Fields& f) {
+  BootconfigEdit edit{f.pairs("set"), f.texts("remove")};
+  if (!f.has("set") && !f.has("remove")) f.wrong("neither set nor remove");
+  return edit;
+}
+
+What read_header(Fields& f) {
+  HeaderEdit edit{f.pairs("set")};
+  if (!f.has("set")) f.wrong("set is missing");
+  return edit;
+}
+
+/// Hex digits, blanks allowed; or text as it is.
+Bytes pattern(Fields& f, const std::string& hex_key, const std::string& text_key) {
+  if (const auto text = f.optional_text(text_key)) return to_bytes(*text);
+  Bytes out;
+  std::string digits;
+  for (const char c : f.text_or(hex_key, ""))
+    if (c != ' ' && c != '\t') digits += c;
+  const auto value = [](char c) {
+    if (c >= '0' && c <= '9') return c - '0';
+    if (c >= 'a' && c <= 'f') return c - 'a' + 10;
+    return c >= 'A' && c <= 'F' ? c - 'A' + 10 : -1;
+  };
+  for (std::size_t i = 0; i + 1 < digits.size() + 1; i += 2) {
+    const int high = value(digits[i]), low = i + 1 < digits.size() ? value(digits[i + 1]) : -1;
+    if (high < 0 || low < 0) {
+      f.wrong(hex_key, "pairs of hex digits are wanted");
+      return {};
+    }
+    out.push_back(static_cast<std::byte>(high * 16 + low));
+  }
+  return out;
+}
+
+What read_kernel_bytes(Fields& f) {
+  KernelBytesEdit edit{pattern(f, "find", "find_text"), pattern(f, "replace", "replace_text")};
+  if (f.has("count")) edit.count = f.number("count", 1u << 16).value_or(1);
+  if (edit.find.empty()) f.wrong("what is looked for? Say find (hex) or find_text");
+  if (edit.find.size() != edit.replace.size())
+    f.wrong(
+        fmt::format("find has {} bytes and replace {}: a kernel's bytes can only be replaced "
+                    "by as many",
+                    edit.find.size(), edit.replace.size()));
+  else if (edit.find == edit.replace && !edit.find.empty())
+    f.wrong("find and replace are the same");
+  if (edit.count == 0) f.wrong("count", "count is at least 1");
+  edit.shown = f.has("find_text") && f.has("replace_text")
+                   ? fmt::format("\"{}\" by \"{}\"", as_text(edit.find), as_text(edit.replace))
+                   : fmt::format("{} by {}", hex(edit.find), hex(edit.replace));
+  return edit;
+}
+
+void append_cells(Fields& f, Bytes& out) {
+  BeWriter writer(out);
+  for (const std::uint32_t cell : f.numbers("cells"))
+    writer.put(cell);
+}
+
+What read_tree_property(Fields& f) {
+  TreePropertyEdit edit{f.text("node"), f.text("property"), f.text_or("tree", "")};
+  if (!edit.node.starts_with('/')) f.wrong("node", "a node's path begins with \"/\"");
+  const bool removes = f.flag("remove");
+  const bool texts = f.has("text"), cells = f.has("cells"), bytes = f.has("bytes"),
+             empty = f.flag("present");
+  if (removes + texts + cells + bytes + empty != 1)
+    f.wrong("exactly one of text, cells, bytes, present and remove says what becomes of it");
+  Bytes value;
+  if (texts)
+    for (const std::string& text : f.texts("text"))
+      append(value, text + '\0');
+  if (cells) append_cells(f, value);
+  if (bytes) value = pattern(f, "bytes", "");
+  edit.shown = texts   ? fmt::format("\"{}\"", fmt::join(f.texts("text"), "\", \""))
+               : cells ? fmt::format("<{:#x}>", fmt::join(f.numbers("cells"), " "))
+               : bytes ? hex(value)
+               : empty ? std::string("present, without a value")
+                       : std::string("removed");
+  if (!removes) edit.value = std::move(value);
+  return edit;
+}
+
+What read_tree_node(Fields& f) {
+  TreeNodeEdit edit{f.text("node"), f.text_or("tree", ""), f.flag("remove")};
+  if (!edit.node.starts_with('/') || edit.node.size() < 2 || edit.node.ends_with('/'))
+    f.wrong("node", "a node's path begins with \"/\" and names a node below the root");
+  return edit;
+}
+
+What read_part(Fields& f) {
+  PartEdit edit{f.text("part"), f.file("from"), f.text_or("take", ""), f.flag("other_version")};
+  constexpr std::array kParts{"kernel", "ramdisk", "dtb", "second", "recovery_dtbo", "dt"};
+  if (!edit.part.empty() && std::ranges::find(kParts, edit.part) == kParts.end())
+    f.wrong("part", fmt::format("no part is called that; known: {}", fmt::join(kParts, ", ")));
+  return edit;
+}
+
+What read_vbmeta_flags(Fields& f) {
+  VbmetaFlagsEdit edit;
+  for (const auto& [key, into] : {std::pair("set", &edit.set), std::pair("clear", &edit.clear)})
+    for (const std::string& word : f.texts(key)) {
+      const auto flag = verified::flag_named(word);
+      if (flag)
+        *into |= *flag;
+      else
+        f.wrong(key, fmt::format("no vbmeta flag is named \"{}\"; known: hashtree-disabled, "
+                                 "verification-disabled",
+                                 word));
+    }
+  if (!f.has("set") && !f.has("clear")) f.wrong("neither set nor clear names a flag");
+  if ((edit.set & edit.clear) != 0) f.wrong("set and clear name the same flag");
+  return edit;
+}
+
+struct Kind {
+  std::string_view name;
+  Home home;
+  What (*read)(Fields& fields);
+};
+constexpr std::array kKinds{
+    Kind{"put", Home::StartRamdisk, read_put},
+    Kind{"put-tree", Home::StartRamdisk, read_put_tree},
+    Kind{"remove", Home::StartRamdisk, read_remove},
+    Kind{"move", Home::StartRamdisk, read_move},
+    Kind{"link", Home::StartRamdisk, read_link},
+    Kind{"chmod", Home::StartRamdisk, read_chmod},
+    Kind{"line-add", Home::StartRamdisk, read_line_add},
+    Kind{"line-replace", Home::StartRamdisk, read_line_replace},
+    Kind{"line-remove", Home::StartRamdisk, read_line_remove},
+    Kind{"property", Home::StartRamdisk, read_property},
+    Kind{"fstab-drop", Home::Mounts, read_fstab_drop},
+    Kind{"fstab-set", Home::Mounts, read_fstab_set},
+    Kind{"cmdline", Home::Cmdline, read_cmdline},
+    Kind{"bootconfig", Home::Bootconfig, read_bootconfig},
+    Kind{"header", Home::Header, read_header},
+    Kind{"kernel-bytes", Home::Kernel, read_kernel_bytes},
+    Kind{"dt-property", Home::Trees, read_tree_property},
+    Kind{"dt-node", Home::Trees, read_tree_node},
+    Kind{"part", Home::Kernel, read_part},
+    Kind{"vbmeta-flags", Home::Vbmeta, read_vbmeta_flags},
+};
+
+Home home_of_part(const std::string& part, Home ramdisk) {
+  if (part == "ramdisk") return ramdisk;
+  if (part == "dtb" || part == "dt" || part == "recovery_dtbo") return Home::Trees;
+  return Home::Kernel;
+}
+
+/// Where the file edits and line edits of a recipe go; others have one home.
+Home ramdisk_home(Fields& f) {
+  const std::string word = f.text_or("ramdisk", "start");
+  if (word == "recovery") return Home::RecoveryRamdisk;
+  if (word == "vendor") return Home::VendorRamdisk;
+  if (word != "start") f.wrong("ramdisk", "ramdisk is one of: start, recovery, vendor");
+  return Home::StartRamdisk;
+}
+
+}  // namespace
+
+std::string_view home_name(Home home) {
+  switch (home) {
+    case Home::StartRamdisk: return "the ramdisk that starts the system";
+    case Home::RecoveryRamdisk: return "recovery's ramdisk";
+    case Home::VendorRamdisk: return "the vendor ramdisk";
+    case Home::Mounts: return "every fstab";
+    case Home::Cmdline: return "the kernel's command line";
+    case Home::Bootconfig: return "the bootconfig";
+    case Home::Header: return "the header";
+    case Home::Kernel: return "the kernel";
+    case Home::Trees: return "the device trees";
+    case Home::Vbmeta: return "vbmeta";
+  }
+  return "";
+}
+
+Conditions read_conditions(const toml::table& table, Reading& reading) {
+  Fields f(table, reading);
+  Conditions out{f.texts("arch"),
+                 f.texts("layout"),
+                 f.texts("partition"),
+                 f.numbers("header_version"),
+                 f.number("sdk_at_least", 10000),
+                 f.number("sdk_at_most", 10000)};
+  constexpr std::array kArchitectures{"arm64", "arm", "x86_64", "x86", "riscv64"};
+  for (const std::string& word : out.architectures)
+    if (std::ranges::find(kArchitectures, word) == kArchitectures.end())
+      f.wrong("arch", fmt::format("no processor is called \"{}\"; known: {}", word,
+                                  fmt::join(kArchitectures, ", ")));
+  constexpr std::array kLayouts{"ramdisk-root", "two-stage", "two-stage-recovery", "system-root",
+                                "generic",      "vendor",    "recovery",           "none"};
+  for (const std::string& word : out.layouts)
+    if (std::ranges::find(kLayouts, word) == kLayouts.end())
+      f.wrong("layout", fmt::format("no ramdisk layout is called \"{}\"; known: {}", word,
+                                    fmt::join(kLayouts, ", ")));
+  f.finish();
+  return out;
+}
+
+Edit read_edit(const toml::table& table, Reading& reading) {
+  Fields f(table, reading);
+  Edit edit{.kind = f.text("kind"), .line = table.source().begin.line};
+  const auto row = std::ranges::find(kKinds, edit.kind, &Kind::name);
+  if (row == kKinds.end()) {
+    if (edit.kind.empty()) return edit;
+    std::vector<std::string_view> names;
+    for (const Kind& kind : kKinds)
+      names.push_back(kind.name);
+    f.wrong("kind", fmt::format("no such kind of edit: \"{}\"", edit.kind), ErrorCode::Unsupported);
+    reading.mistakes.back().expected = fmt::format("{}", fmt::join(names, ", "));
+    reading.mistakes.back().found = edit.kind;
+    return edit;
+  }
+  edit.home = row->home;
+  edit.partition = f.text_or("partition", "");
+  edit.may_miss = f.flag("may_miss");
+  const bool in_ramdisk = edit.home == Home::StartRamdisk || edit.kind == "part";
+  const Home ramdisk = in_ramdisk ? ramdisk_home(f) : edit.home;
+  if (in_ramdisk || edit.home == Home::Mounts) edit.fragment = f.text_or("fragment", "");
+  edit.what = row->read(f);
+  if (edit.home == Home::StartRamdisk) edit.home = ramdisk;
+  if (const auto* part = std::get_if<PartEdit>(&edit.what))
+    edit.home = home_of_part(part->part, ramdisk);
+  // A fragment is one of vendor_boot's, whoever asks for it.
+  if (!edit.fragment.empty() && edit.home == Home::StartRamdisk) edit.home = Home::VendorRamdisk;
+  if (const toml::table* when = f.table("when")) edit.when = read_conditions(*when, reading);
+  f.finish();
+  edit.settings = f.settings();
+  return edit;
+}
+
+}  // namespace wexlo

@@ -1,0 +1,323 @@
+#include "recipe/way_back.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/delta.hpp"
+#include "base/digest.hpp"
+#include "codec/settings.hpp"
+#include "image/fragments.hpp"
+#include "image/kernel.hpp"
+#include "ramdisk/ramdisk.hpp"
+#include "verified/vbmeta.hpp"
+
+namespace wexlo {
+namespace {
+
+constexpr std::string_view kMagic = "wexlo way back 1\n";
+constexpr int kPreset = 6;
+constexpr std::uint64_t kMostUnfolded = 2ull << 30;
+/// Zeros to copy from: padding is the longest run of them in a stock image.
+constexpr std::size_t kZeros = 1u << 20;
+
+/// How a stream of the stock image comes back.
+enum class Mode : std::uint8_t {
+  Same = 0,    ///< the patched image's stream of a number, as it stands
+  Packed = 1,  ///< packed again, by a setting that gave the stock bytes
+  Whole = 2,   ///< carried in the difference, packed as it was
+};
+
+bool is_journals(const std::string& place) {
+  return place == "wexlo" || place == kJournalPlace || place == kWayBackPlace;
+}
+
+Blob without_journal(const RamdiskSegment& segment) {
+  newc::Archive archive = segment.archive;
+  const auto gone = std::erase_if(archive.entries, [](const newc::Entry& entry) {
+    return !entry.is_trailer() && is_journals(newc::place_of(entry.name()));
+  });
+  return gone == 0 && !segment.touched ? segment.decoded : Blob(newc::write(archive));
+}
+
+void put_text(Bytes& out, View text) {
+  put_varint(out, text.size());
+  append(out, text);
+}
+
+Result<Bytes> take_text(View& in) {
+  WEXLO_TRY(const std::uint64_t size, take_varint(in));
+  if (size > in.size())
+    return fail({.code = ErrorCode::Truncated, .message = "the way back is cut short"});
+  Bytes out = to_bytes(in.first(size));
+  in = in.subspan(size);
+  return out;
+}
+
+/// The setting that gives a stream's own bytes again, if one does.
+std::optional<Framing> exact_setting(const ImageStream& stream, View encoded,
+                                     const Context& context) {
+  if (stream.compression == Compression::None) return stream.framing;
+  const Setting setting =
+      find_setting(stream.compression, stream.decoded.view(), encoded, stream.framing, context);
+  if (setting.proof == Proof::None) return std::nullopt;
+  if (setting.proof != Proof::Whole) {
+    const auto again = encode(stream.compression, stream.decoded.view(), setting.framing, context);
+    if (!again || !equal(*again, encoded)) return std::nullopt;
+  }
+  return setting.framing;
+}
+
+/// What the difference counts from: all of the patched image that is the same once the journal is
+/// in it, but for streams that come back as they stand.
+Bytes source_of(const Unfolded& patched, const std::vector<bool>& same) {
+  Bytes out;
+  for (std::size_t i = 0; i < patched.streams.size(); ++i)
+    if (!same[i]) append(out, patched.streams[i].comparable.view());
+  append(out, patched.rest.view());
+  out.resize(out.size() + kZeros);
+  return out;
+}
+
+/// A tail without the padding at its end, whose length follows from what stands before it. One with
+/// a verified-boot footer is made anew with each change.
+View meaningful(View tail) {
+  const auto footer = verified::find_footer(tail);
+  if (!footer || *footer) return {};
+  std::size_t size = tail.size();
+  while (size > 0 && (tail[size - 1] == std::byte{0} || tail[size - 1] == std::byte{0xff}))
+    --size;
+  return tail.first(size);
+}
+
+Error damaged(Error error) {
+  error.message = "the way back in the image is damaged: " + error.message;
+  error.file = "/" + std::string(kWayBackPlace);
+  error.offset.reset();
+  error.hint = "Use the stock image kept beside it: --stock FILE.";
+  return error;
+}
+
+struct Row {
+  Mode mode = Mode::Whole;
+  std::uint64_t gap = 0;   ///< bytes between the stream before and this one
+  std::uint64_t size = 0;  ///< unpacked (Packed), as it stands (Whole), number (Same)
+  Compression compression = Compression::None;
+  Framing framing;
+};
+
+void put_row(Bytes& out, const Row& row) {
+  out.push_back(static_cast<std::byte>(row.mode));
+  put_varint(out, row.gap);
+  put_varint(out, row.size);
+  if (row.mode != Mode::Packed) return;
+  put_text(out, as_view(compression_name(row.compression)));
+  put_varint(out, static_cast<std::uint64_t>(row.framing.level + 1));
+  put_varint(out, static_cast<std::uint64_t>(row.framing.variant + 1));
+  put_varint(out, row.framing.size_trailer ? 1 : 0);
+  put_text(out, row.framing.header);
+}
+
+Result<Row> take_row(View& in) {
+  if (in.empty())
+    return fail({.code = ErrorCode::Truncated, .message = "the way back is cut short"});
+  Row row{.mode = static_cast<Mode>(in.front())};
+  in = in.subspan(1);
+  WEXLO_TRY(row.gap, take_varint(in));
+  WEXLO_TRY(row.size, take_varint(in));
+  if (row.mode > Mode::Whole)
+    return fail({.code = ErrorCode::BadValue, .message = "a stream of no known mode"});
+  if (row.mode != Mode::Packed) return row;
+  WEXLO_TRY(const Bytes name, take_text(in));
+  const auto kind = compression_named(as_text(name));
+  if (!kind) return fail({.code = ErrorCode::BadValue, .message = "no such compression"});
+  row.compression = *kind;
+  WEXLO_TRY(const std::uint64_t level, take_varint(in));
+  WEXLO_TRY(const std::uint64_t variant, take_varint(in));
+  WEXLO_TRY(const std::uint64_t trailer, take_varint(in));
+  if (level > 1000 || variant > 1000)
+    return fail({.code = ErrorCode::BadValue, .message = "a setting out of range"});
+  row.framing.level = static_cast<int>(level) - 1;
+  row.framing.variant = static_cast<int>(variant) - 1;
+  row.framing.size_trailer = trailer == 1;
+  WEXLO_TRY(row.framing.header, take_text(in));
+  return row;
+}
+
+}  // namespace
+
+Result<std::optional<Journal>> find_journal(const Image& image, const Context& context) {
+  for (const boot::RamdiskPart& part : boot::ramdisk_parts(image)) {
+    const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
+    if (!ramdisk) continue;
+    WEXLO_TRY(auto journal, read_journal(*ramdisk));
+    if (journal) return journal;
+  }
+  return std::nullopt;
+}
+
+Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, const Context& context) {
+  Unfolded out;
+  Bytes rest;
+  for (const Section& section : image.sections()) {
+    if (section.name == "kernel" && !section.bytes.empty()) {
+      const auto body = kernel::open_body(section.bytes, decode_limit(context));
+      if (body && !body->inside && body->compression != Compression::None) {
+        out.streams.push_back({section.offset + body->begin,
+                               section.bytes.part(body->begin, body->end - body->begin),
+                               body->compression, body->framing, body->decoded, body->decoded});
+        append(rest, section.bytes.view().subspan(body->end));
+        continue;
+      }
+    }
+    // Sizes in the table follow the ramdisks.
+    if (section.name != "ramdisk" && section.name != "vendor_ramdisk" &&
+        section.name != "vendor_ramdisk_table")
+      append(rest, section.bytes.view());
+  }
+  for (const OpenPart& one : ramdisks) {
+    append(rest, one.part->rest.view());
+    if (one.ramdisk == nullptr) {
+      append(rest, one.part->bytes.view());
+      continue;
+    }
+    std::uint64_t at = one.part->offset + one.part->header.size();
+    for (const RamdiskSegment& segment : one.ramdisk->segments) {
+      at += segment.gap.size();
+      out.streams.push_back({at, segment.touched ? Blob() : segment.encoded, segment.compression,
+                             segment.framing, segment.decoded, without_journal(segment)});
+      at += segment.encoded.size();
+    }
+    append(rest, one.ramdisk->tail.view());
+  }
+  append(rest, meaningful(image.tail().view()));
+  std::ranges::stable_sort(out.streams, {}, &ImageStream::offset);
+  out.rest = Blob(std::move(rest));
+  return out;
+}
+
+Unfolded unfold(const Image& image, const Context& context) {
+  const auto parts = boot::ramdisk_parts(image);
+  std::vector<std::optional<Ramdisk>> ramdisks(parts.size());
+  std::vector<OpenPart> open;
+  for (std::size_t i = 0; i < parts.size(); ++i) {
+    auto ramdisk = parse_ramdisk(parts[i].bytes, decode_limit(context));
+    if (ramdisk) ramdisks[i] = std::move(*ramdisk);
+    open.push_back({&parts[i], ramdisks[i] ? &*ramdisks[i] : nullptr});
+  }
+  return unfold(image, open, context);
+}
+
+Result<Bytes> make_way_back(const LoadedImage& stock_image, const Unfolded& patched,
+                            const Context& context) {
+  const Unfolded stock = unfold(*stock_image.image, context);
+  std::vector<bool> same(patched.streams.size());
+  Bytes rows, target;
+  std::uint64_t at = 0;
+  for (const ImageStream& stream : stock.streams) {
+    const View encoded = stream.encoded.view();
+    Row row{.gap = stream.offset - at};
+    append(target, stock_image.bytes.view().subspan(at, row.gap));
+    at = stream.offset + encoded.size();
+    for (std::size_t i = 0; i < patched.streams.size() && row.mode != Mode::Same; ++i)
+      if (equal(patched.streams[i].encoded.view(), encoded)) {
+        row.mode = Mode::Same;
+        row.size = i;
+        same[i] = true;
+      }
+    if (row.mode == Mode::Whole) {
+      WEXLO_CHECK(check_stop(context));
+      if (auto framing = exact_setting(stream, encoded, context)) {
+        row = {Mode::Packed, row.gap, stream.decoded.size(), stream.compression,
+               std::move(*framing)};
+        append(target, stream.decoded.view());
+      } else {
+        row.size = encoded.size();
+        append(target, encoded);
+      }
+    }
+    put_row(rows, row);
+  }
+  append(target, stock_image.bytes.view().subspan(at));
+  Bytes plain = to_bytes(kMagic);
+  put_varint(plain, stock.streams.size());
+  append(plain, View(rows));
+  append(plain, View(make_delta(source_of(patched, same), target)));
+  // Mostly what was packed before, if it is large: a denser setting would bring nothing.
+  return encode(Compression::Xz, plain, {.level = kPreset}, context);
+}
+
+Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
+                             const Context& context) {
+  Blob carried;
+  for (const boot::RamdiskPart& part : boot::ramdisk_parts(*patched.image)) {
+    const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
+    const auto place = ramdisk ? find_entry(*ramdisk, kWayBackPlace) : std::nullopt;
+    if (place) carried = content_of(*ramdisk, *place);
+  }
+  if (carried.empty())
+    return fail({.code = ErrorCode::NoWayBack,
+                 .message = fmt::format(
+                     "the image does not carry its way back: {}",
+                     journal.way_back.empty() ? "it was taken out of it" : journal.way_back),
+                 .hint = "Give the stock image: --stock FILE (a kit keeps it in stock/)."});
+  const auto plain = decode(Compression::Xz, carried.view(), {.bytes = kMostUnfolded});
+  if (!plain) return fail(damaged(plain.error()));
+  View in = plain->bytes.view();
+  if (!as_text(in).starts_with(kMagic))
+    return fail(damaged({.code = ErrorCode::Unsupported, .message = "it is of another format"}));
+  in = in.subspan(kMagic.size());
+  const Unfolded from = unfold(*patched.image, context);
+  std::vector<Row> rows;
+  std::vector<bool> same(from.streams.size());
+  const auto count = take_varint(in);
+  if (!count || *count > in.size())
+    return fail(damaged({.code = ErrorCode::Truncated, .message = "it is cut short"}));
+  for (std::uint64_t i = 0; i < *count; ++i) {
+    auto row = take_row(in);
+    if (!row) return fail(damaged(std::move(row).error()));
+    if (row->mode == Mode::Same && row->size >= same.size())
+      return fail(
+          damaged({.code = ErrorCode::OutOfRange, .message = "a stream that is not there"}));
+    if (row->mode == Mode::Same) same[row->size] = true;
+    rows.push_back(std::move(*row));
+  }
+  const auto target = apply_delta(source_of(from, same), in, kMostUnfolded);
+  if (!target) return fail(damaged(target.error()));
+  Bytes out;
+  View rest = *target;
+  const auto take = [&](std::uint64_t size) -> Result<View> {
+    if (size > rest.size())
+      return fail(damaged({.code = ErrorCode::Truncated, .message = "it is cut short"}));
+    const View taken = rest.first(size);
+    rest = rest.subspan(size);
+    return taken;
+  };
+  for (const Row& row : rows) {
+    WEXLO_TRY(const View gap, take(row.gap));
+    append(out, gap);
+    if (row.mode == Mode::Same) {
+      append(out, from.streams[row.size].encoded.view());
+      continue;
+    }
+    WEXLO_TRY(const View content, take(row.size));
+    if (row.mode == Mode::Whole || row.compression == Compression::None) {
+      append(out, content);
+      continue;
+    }
+    WEXLO_TRY(const Bytes packed, encode(row.compression, content, row.framing, context));
+    append(out, View(packed));
+  }
+  append(out, rest);
+  const std::string sha256 = sha256_hex(out);
+  if (sha256 != journal.stock_sha256)
+    return fail({.code = ErrorCode::DigestMismatch,
+                 .message = "what the way back leads to is not the stock image",
+                 .expected = journal.stock_sha256,
+                 .found = sha256,
+                 .hint = "The image was changed after it was patched. Give the stock image: "
+                         "--stock FILE."});
+  return Blob(std::move(out));
+}
+
+}  // namespace wexlo

@@ -1,0 +1,118 @@
+#include "recipe/work.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/digest.hpp"
+#include "base/text_diff.hpp"
+#include "image/kernel.hpp"
+
+namespace wexlo {
+namespace {
+
+using newc::Entry;
+using CpioField = newc::Field;
+
+constexpr std::size_t kShownDigest = 12;  ///< hex digits
+constexpr std::size_t kMostDiffed = 1u << 20;
+
+std::string shown(const std::optional<View>& content) {
+  if (!content) return "(none)";
+  if (content->empty()) return "(empty)";
+  return fmt::format("{} bytes, SHA-256 {}…", content->size(),
+                     sha256_hex(*content).substr(0, kShownDigest));
+}
+
+std::string named(const Edit& edit) {
+  return fmt::format("{}: {}", edit.recipe, edit.summary());
+}
+
+}  // namespace
+
+void Work::intend(const std::string& place, std::optional<View> content, const std::string& cause) {
+  opened->meant[place] = {content ? std::optional(sha256_hex(*content)) : std::nullopt, cause};
+}
+
+void Work::claim(const std::string& where, std::string value) {
+  const auto [at, fresh] = claims_.try_emplace(where, Claim{edit, value});
+  if (fresh) return;
+  if (at->second.edit != edit && at->second.value != value)
+    out.conflicts.push_back({where, named(*at->second.edit), named(*edit)});
+  at->second = {edit, std::move(value)};
+}
+
+void Work::tell(const std::string& where, std::optional<View> before, std::optional<View> after) {
+  Effect effect{.where = where, .before = shown(before), .after = shown(after)};
+  const auto is_text = [](const std::optional<View>& view) {
+    return !view || (view->size() <= kMostDiffed && looks_like_text(as_text(*view)));
+  };
+  if ((before || after) && is_text(before) && is_text(after))
+    effect.diff = diff_lines(before ? as_text(*before) : "", after ? as_text(*after) : "");
+  claim(where, after ? sha256_hex(*after) : "gone");
+  report->effects.push_back(std::move(effect));
+}
+
+void Work::tell(const std::string& where, std::string before, std::string after) {
+  claim(where, after);
+  report->effects.push_back({where, std::move(before), std::move(after), {}});
+}
+
+void Work::note(std::string sentence) {
+  if (std::ranges::find(out.notes, sentence) == out.notes.end())
+    out.notes.push_back(std::move(sentence));
+}
+
+void Work::lower(std::string_view code, std::string_view about) {
+  Lowered lowered{std::string(code), std::string(about)};
+  if (std::ranges::find(out.lowered, lowered) == out.lowered.end())
+    out.lowered.push_back(std::move(lowered));
+}
+
+const std::string& Work::kernel_architecture() {
+  const Section* section = image.section("kernel");
+  if (!kernel_read_ && phone.kernel_architecture.empty() && section != nullptr &&
+      !section->bytes.empty())
+    phone.kernel_architecture = kernel::read(section->bytes, decode_limit(context)).architecture;
+  kernel_read_ = true;
+  return phone.kernel_architecture;
+}
+
+Status Work::add(Entry entry, const std::string& cause) {
+  const Blob content = entry.data();
+  WEXLO_TRY(const auto made, add_entry(ramdisk(), std::move(entry)));
+  for (const std::string& place : made)
+    intend(place, place == made.back() ? content.view() : View{}, cause);
+  return {};
+}
+
+void Work::rewrite(EntryAt at, const std::string& place, View content, const std::string& cause) {
+  detach_links(ramdisk(), at);
+  edit_entry(ramdisk(), at).set_data(Blob(to_bytes(content)));
+  intend(place, content, cause);
+}
+
+bool Work::erase(const std::string& place, const std::string& cause) {
+  const auto gone = erase_entries(ramdisk(), place);
+  for (const std::string& one : gone)
+    intend(one, std::nullopt, cause);
+  return !gone.empty();
+}
+
+Status Work::keep_stock_file(const std::string& place, EntryAt at) {
+  const std::string kept = std::string(kStockFolder) + place;
+  // Kept on an earlier run: what stands in the place now is not the stock file.
+  if (find_entry(ramdisk(), kept)) return {};
+  const Entry& old = entry_at(ramdisk(), at);
+  Entry copy = Entry::make(kept, old.mode(), content_of(ramdisk(), at));
+  for (const CpioField field :
+       {CpioField::Uid, CpioField::Gid, CpioField::RdevMajor, CpioField::RdevMinor})
+    copy.set(field, old.get(field));
+  const std::uint32_t time = old.get(CpioField::Mtime);
+  WEXLO_CHECK(add(std::move(copy), "keeps the stock /" + place));
+  edit_entry(ramdisk(), *find_entry(ramdisk(), kept)).set(CpioField::Mtime, time);
+  detail(fmt::format("kept the stock file as /{}", kept));
+  return {};
+}
+
+}  // namespace wexlo

@@ -1,0 +1,125 @@
+#pragma once
+/// One image while it is edited: shared by the files that perform edits. Everything that changes
+/// goes through here, so that what was meant is written down as it is done.
+
+#include "image/fragments.hpp"
+#include "ramdisk/layout.hpp"
+#include "recipe/patch.hpp"
+
+namespace wexlo {
+
+struct OpenRamdisk {
+  boot::RamdiskPart part;
+  Ramdisk ramdisk;
+  Intent::Entries meant;
+  bool replaced = false;  ///< put in whole by an edit
+};
+
+class Work {
+ public:
+  Work(const LoadedImage& stock_image, const PatchRole& patch_role, const Context& job)
+      : stock(stock_image),
+        role(patch_role),
+        context(job),
+        image(*stock_image.image),
+        phone(patch_role.phone) {}
+
+  const LoadedImage& stock;
+  const PatchRole& role;
+  const Context& context;
+  Image image;
+  PhoneFacts phone;  ///< the role's, and what the image tells besides
+  std::vector<OpenRamdisk> ramdisks;
+  Intent intent;
+  Patched out;
+
+  // The edit at hand.
+  const Edit* edit = nullptr;
+  EditReport* report = nullptr;
+  OpenRamdisk* opened = nullptr;  ///< the ramdisk it acts on
+
+  /// The kernel's processor; read from it when it is first asked for.
+  [[nodiscard]] const std::string& kernel_architecture();
+
+  [[nodiscard]] Ramdisk& ramdisk() { return opened->ramdisk; }
+
+  /// Writes down what a place holds now. @param value  its content; nullopt: it is gone
+  void intend(const std::string& place, std::optional<View> content, const std::string& cause);
+  /// Says what changed, once for people; texts get their diff. It is also what conflicts are found
+  /// by: another edit that left another value in the same place.
+  void tell(const std::string& where, std::optional<View> before, std::optional<View> after);
+  void tell(const std::string& where, std::string before, std::string after);
+  /// What an edit is that found nothing to take away: where no journal can be, having done it
+  /// before looks the same.
+  [[nodiscard]] Outcome absent() const {
+    return ramdisks.empty() ? Outcome::AlreadyDone : Outcome::NoMatch;
+  }
+  void detail(std::string line) { report->details.push_back(std::move(line)); }
+  void note(std::string sentence);
+  void lower(std::string_view code, std::string_view about);
+
+  // Entries of the ramdisk at hand. Each writes down what it did.
+  [[nodiscard]] Status add(newc::Entry entry, const std::string& cause);
+  void rewrite(EntryAt at, const std::string& place, View content, const std::string& cause);
+  /// Takes a place out, with all that is below; false: it was not there.
+  bool erase(const std::string& place, const std::string& cause);
+  /// Copies the stock entry as it is, owner and mode included, under the kept files' folder.
+  [[nodiscard]] Status keep_stock_file(const std::string& place, EntryAt at);
+
+ private:
+  void claim(const std::string& where, std::string value);
+  struct Claim {
+    const Edit* edit;
+    std::string value;
+  };
+  std::map<std::string, Claim> claims_;
+  bool kernel_read_ = false;
+};
+
+/// Performs the work's edit on its image. Errors: see patch_image.
+[[nodiscard]] Result<Outcome> perform(Work& work);
+
+// By kind; each file does a few.
+[[nodiscard]] Result<Outcome> apply(Work& work, const PutEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const PutTreeEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const RemoveEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const MoveEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const LinkEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const ChmodEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const LineAddEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const LineReplaceEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const LineRemoveEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const PropertyEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const FstabDropEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const FstabSetEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const CmdlineEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const BootconfigEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const HeaderEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const KernelBytesEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const TreePropertyEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const TreeNodeEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const PartEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const VbmetaFlagsEdit& edit);
+
+/// The device trees of an image, wherever they are: one place a section.
+struct TreePlace {
+  std::string section;
+  std::size_t at = 0;  ///< where they begin in the section (behind a kernel)
+  Blob bytes;
+};
+[[nodiscard]] std::vector<TreePlace> tree_places(const Image& image, const DecodeLimit& limit);
+/// Puts changed trees of one place back. @param fresh  by number in dt::blobs
+[[nodiscard]] Status put_trees(Work& work, const TreePlace& place,
+                               const std::map<std::size_t, Blob>& fresh);
+
+/// Replaces bytes of the running kernel; shared by the edit of that kind and by what a layout asks
+/// for. Errors: BadValue (another count).
+[[nodiscard]] Result<Outcome> replace_kernel_bytes(Work& work, const KernelBytesEdit& edit);
+
+// Protections: what an edit lowers, told where it is done.
+void judge_flags(Work& work, const std::vector<std::string>& dropped);
+void judge_property(Work& work, std::string_view name, std::string_view value);
+void judge_word(Work& work, std::string_view name, std::string_view value);
+void judge_vbmeta(Work& work, std::uint64_t flags);
+
+}  // namespace wexlo
