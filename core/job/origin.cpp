@@ -67,10 +67,10 @@ class Judge {
       const auto name = last_of(place);
       const bool called = name == "init" || name.starts_with("init.") || name.starts_with("init_");
       const auto data = as_text(entry.data().view());
-      const bool program = entry.type() == newc::Regular &&
-                           (data.starts_with("\x7f"
-                                             "ELF") ||
-                            (name == "init" && detect_compression(entry.data().view())));
+      const bool program =
+          entry.type() == newc::Regular && (data.starts_with("\x7f"
+                                                             "ELF") ||
+                                            detect_compression(entry.data().view()));
       const bool link = entry.type() == newc::Symlink && name == "init" && place != "init";
       if (called && (program || link) && std::ranges::find(kUsual, place) == kUsual.end())
         sign("second-init", fmt::format("a second init is kept at /{}", place));

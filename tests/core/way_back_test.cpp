@@ -1,0 +1,196 @@
+#include "recipe/way_back.hpp"
+
+#include "base/delta.hpp"
+#include "image/words.hpp"
+#include "job/restore.hpp"
+#include "support/patching.hpp"
+#include "support/run.hpp"
+#include "support/vbmeta.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+
+namespace {
+
+void check_delta(const std::string& source, const std::string& target, std::size_t most) {
+  const Bytes delta = make_delta(as_view(source), as_view(target));
+  CHECK(delta.size() <= most);
+  const auto back = apply_delta(as_view(source), delta, target.size());
+  REQUIRE(back);
+  check_same(*back, as_view(target));
+}
+
+Recipe put_recipe(const std::string& path, const std::string& content) {
+  Recipe recipe{.name = "tests"};
+  recipe.edits.push_back({.kind = "put", .recipe = "tests", .settings = path + content});
+  recipe.edits.back().what =
+      PutEdit{.path = path, .from = {.bound = true, .files = {{"", blob(content)}}}};
+  return recipe;
+}
+
+}  // namespace
+
+TEST_CASE("delta: small for small changes, right for all") {
+  const std::string a = noise(100000), b = noise(5000, 2);
+  check_delta(a, a, 16);
+  check_delta(a, "", 4);
+  check_delta("", a, a.size() + 16);
+  check_delta("short", "shorter", 16);
+  std::string changed = a;
+  changed[5000] ^= 1;
+  check_delta(a, changed, 64);
+  check_delta(a, a.substr(0, 3000) + b + a.substr(3000), b.size() + 128);
+  check_delta(a, a.substr(50000) + a.substr(0, 50000), 128);
+  check_delta(a, a.substr(0, 20) + a.substr(60), 64);
+  check_delta(std::string(4096, '\0'), std::string(1u << 20, '\0'), 2000);
+  for (std::uint32_t seed = 1; seed < 40; ++seed) {
+    std::string mixed;
+    for (std::uint32_t i = 0; i < 30; ++i)
+      mixed += i % 3 == 0 ? noise(seed * i % 90, i)
+                          : a.substr((seed * 7919 + i * 104729) % 90000, (seed * i) % 400);
+    check_delta(a, mixed, mixed.size() + 400);
+  }
+}
+
+TEST_CASE("delta: damage is told, and never reads outside") {
+  const std::string a = noise(4000), b = a.substr(1000) + noise(100, 3);
+  const Bytes good = make_delta(as_view(a), as_view(b));
+  int wrong = 0;
+  for (std::size_t i = 0; i < good.size(); ++i)
+    for (const int bit : {0, 3, 7}) {
+      Bytes bad = good;
+      bad[i] ^= static_cast<std::byte>(1 << bit);
+      const auto out = apply_delta(as_view(a), bad, b.size());
+      wrong += !out || !equal(*out, as_view(b)) ? 1 : 0;
+    }
+  CHECK(wrong == static_cast<int>(good.size() * 3));
+  for (std::size_t size = 0; size < good.size(); ++size)
+    CHECK_FALSE(apply_delta(as_view(a), View(good).first(size), b.size()));
+  CHECK_FALSE(apply_delta(as_view(a), good, b.size() - 1));
+}
+
+TEST_CASE("way back: a stream no usual encoder gives is carried whole, by gzip's own program") {
+  const TempDir dir;
+  test::write(dir / "ramdisk", first_ramdisk() + noise(300000));
+  std::string archive = CpioBytes{}.file("init", elf("arm64", "x"), 0100755).done();
+  for (std::uint32_t i = 0; i < 30; ++i)
+    archive = CpioBytes{}
+                  .file("init", elf("arm64", "x"), 0100755)
+                  .file("data", noise(40000, i).append(60000, 'x') + archive.substr(0, 100000))
+                  .done();
+  test::write(dir / "ramdisk", archive);
+  for (const char* tool : {"gzip -9n", "gzip -1n", "lz4 -l -1", "lz4 -l -12", "xz -9e --check=crc32",
+                           "zstd -19 -q", "bzip2 -9"}) {
+    CAPTURE(tool);
+    REQUIRE(shell(std::string(tool) + " <ramdisk >packed", dir.path().string()).exit_code == 0);
+    const std::string stock = BootBytes{.ramdisk = test::read(dir / "packed")}.done();
+    const auto done = patch_image(load(stock), {"boot", true}, {put_recipe("added", "new")});
+    REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+    CHECK(done->way_back.in_image);
+    const auto back = restore_image(load(text(done->bytes)), "x", {}, {});
+    REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
+    check_same(back->bytes, as_view(stock));
+  }
+}
+
+TEST_CASE("way back: damage in it, or in what it counts from, gives an error and never an image") {
+  const std::string stock =
+      BootBytes{.ramdisk = first_ramdisk()}.done();  // uncompressed: bytes can be reached
+  const auto done = patch_image(load(stock), {"boot", true}, {put_recipe("init", "the add-on")});
+  REQUIRE(done);
+  REQUIRE(done->way_back.in_image);
+  const std::string good = text(done->bytes);
+  int refused = 0, same = 0;
+  for (std::size_t at = 4096; at < good.size(); at += 7) {
+    std::string bad = good;
+    bad[at] = static_cast<char>(bad[at] ^ 0x10);
+    const auto loaded = load_image(blob(bad), "bad");
+    if (!loaded || !loaded->image) continue;
+    const auto back = restore_image(*loaded, "bad", {}, {});
+    if (!back)
+      ++refused;
+    else if (equal(back->bytes.view(), as_view(stock)))
+      ++same;
+    else
+      FAIL("a wrong image came out, changed at " << at);
+  }
+  CHECK(refused > 100);
+  CHECK(same > 0);  // what the patch had replaced does not matter for the way back
+}
+
+TEST_CASE("way back: a kernel alone has none, and a copy that the journal knows is one") {
+  const TempDir dir;
+  const std::string stock = BootBytes{.kernel = arm64_kernel("6.1.0-x")}.done();
+  Recipe recipe{.name = "tests"};
+  recipe.edits.push_back({.kind = "cmdline", .recipe = "tests", .home = Home::Cmdline});
+  recipe.edits.back().what = CmdlineEdit{{{"quiet", ""}}, {}, {"console"}};
+  const auto done = patch_image(load(stock), {"boot", true}, {recipe});
+  REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+  CHECK(done->changed);
+  CHECK_FALSE(done->way_back.in_image);
+  CHECK_FALSE(patch_image(load(text(done->bytes)), {"boot", true}, {recipe})->changed);
+  CHECK(restore_image(load(text(done->bytes)), "x", {}, {}).error().code == ErrorCode::NoWayBack);
+  test::write(dir / "stock.img", stock);
+  CHECK(restore_image(load(text(done->bytes)), "x", {dir / "stock.img"}, {}).error().code ==
+        ErrorCode::NoWayBack);
+  // A kit knows which is which.
+  std::filesystem::create_directories(dir / "kit/stock");
+  test::write(dir / "kit/stock/boot.img", stock);
+  test::write(dir / "kit/kit.json",
+              R"({"images": [{"flash": {"sha256": ")" + done->sha256 +
+                  R"("}, "stock": {"sha256": ")" + hex_of(sha256(stock)) + R"("}}]})");
+  const auto back =
+      restore_image(load(text(done->bytes)), "x", {dir / "kit/stock/boot.img"}, {});
+  REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
+  check_same(back->bytes, as_view(stock));
+}
+
+TEST_CASE("restore: stock boot takes a recovery of another hand with it, and says so") {
+  const auto ramdisk = [](const std::string& recovery) {
+    return CpioBytes{}
+        .folder("system")
+        .folder("system/bin")
+        .folder("first_stage_ramdisk")
+        .file("init", elf("arm64", "init"), 0100750)
+        .file("system/bin/recovery", elf("arm64", recovery), 0100750)
+        .done();
+  };
+  const std::string stock = BootBytes{.version = 2, .ramdisk = test::gzip(ramdisk("stock"))}.done();
+  Recipe recipe{.name = "tests"};
+  recipe.edits.push_back({.kind = "part", .recipe = "tests"});
+  recipe.edits.back().what = PartEdit{
+      .part = "ramdisk",
+      .from = {.bound = true, .files = {{"", blob(test::gzip(ramdisk("custom")))}}}};
+  const auto done = patch_image(load(stock), {"boot", true}, {recipe});
+  REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+  const auto back = restore_image(load(text(done->bytes)), "x", {}, {});
+  REQUIRE(back);
+  check_same(back->bytes, as_view(stock));
+  REQUIRE(back->notes.size() == 1);
+  CHECK(back->notes[0].find("removes it") != std::string::npos);
+}
+
+TEST_CASE("words: set, added, removed; everything else keeps its bytes") {
+  const std::string line = "console=ttyKV0,115200  quiet dm=\"system none ro\" a-b=1 quiet2 a_b=2";
+  CHECK(words::split(line).size() == 6);
+  CHECK(words::set(line, "console", "ttyKV1") ==
+        "console=ttyKV1  quiet dm=\"system none ro\" a-b=1 quiet2 a_b=2");
+  CHECK(words::set(line, "a_b", "3") ==
+        "console=ttyKV0,115200  quiet dm=\"system none ro\" a_b=3 quiet2");
+  CHECK(words::set("", "x", "1") == "x=1");
+  CHECK(words::set("x ", "y", "") == "x y");
+  CHECK(words::add(line, "quiet") == line);
+  CHECK(words::remove(line, "dm") == "console=ttyKV0,115200  quiet a-b=1 quiet2 a_b=2");
+  CHECK(words::remove(line, "console") == "quiet dm=\"system none ro\" a-b=1 quiet2 a_b=2");
+  CHECK(words::remove(line, "console=other") == line);
+  CHECK(words::remove("one", "one").empty());
+  const std::string config = "# about\nandroidboot.a = 1; androidboot.b=\"x;y\"\nandroidboot.c\n";
+  CHECK(words::set_bootconfig(config, "androidboot.a", "1") == config);
+  CHECK(words::set_bootconfig(config, "androidboot.a", "2") ==
+        "# about\nandroidboot.a=2; androidboot.b=\"x;y\"\nandroidboot.c\n");
+  CHECK(words::set_bootconfig(config, "androidboot.d", "a b") == config + "androidboot.d=\"a b\"\n");
+  CHECK(words::remove_bootconfig(config, "androidboot.c") ==
+        "# about\nandroidboot.a = 1; androidboot.b=\"x;y\"\n");
+  CHECK(words::remove_bootconfig(config, "androidboot.b") ==
+        "# about\nandroidboot.a = 1;androidboot.c\n");
+}
