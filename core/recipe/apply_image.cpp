@@ -40,7 +40,7 @@ bool is_of_tree(const dt::DtBlob& tree, const std::string& wanted) {
 
 /// Gives each tree that is asked for to `change`; one that finds its place counts.
 template <class Change>
-Result<Outcome> each_tree(Work& work, const std::string& wanted, Change change) {
+Result<Outcome> each_tree(Work& work, const std::string& wanted, bool removes, Change change) {
   bool found = false, changed = false;
   for (const TreePlace& place : tree_places(work.image, decode_limit(work.context))) {
     const auto trees = dt::blobs(place.bytes);
@@ -54,7 +54,10 @@ Result<Outcome> each_tree(Work& work, const std::string& wanted, Change change) 
     }
     if (!fresh.empty()) WEXLO_CHECK(put_trees(work, place, fresh));
   }
-  return changed ? Outcome::Applied : found ? Outcome::AlreadyDone : work.absent();
+  return changed   ? Outcome::Applied
+         : found   ? Outcome::AlreadyDone
+         : removes ? work.absent()
+                   : Outcome::NoMatch;
 }
 
 std::string value_text(const std::map<std::string, Bytes>& tree, const std::string& key) {
@@ -183,7 +186,7 @@ Result<Outcome> apply(Work& work, const BootconfigEdit& edit) {
   work.intent.sections["bootconfig"] = {sha256_hex(as_view(after)),
                                         "bootconfig edited by a recipe"};
   work.report->effects.clear();
-  work.tell("bootconfig", as_view(before), as_view(after));
+  work.tell_text("bootconfig", as_view(before), as_view(after));
   work.detail(fmt::format("bootconfig: {} -> {} bytes", before.size(), after.size()));
   return Outcome::Applied;
 }
@@ -262,7 +265,7 @@ Result<Outcome> apply(Work& work, const TreePropertyEdit& edit) {
           judge_word(work, word.substr(0, cut), word.substr(cut + 1));
     return done;
   };
-  return each_tree(work, edit.tree, one);
+  return each_tree(work, edit.tree, !edit.value, one);
 }
 
 Result<Outcome> apply(Work& work, const TreeNodeEdit& edit) {
@@ -282,7 +285,7 @@ Result<Outcome> apply(Work& work, const TreeNodeEdit& edit) {
     work.tell(where, edit.remove ? "node" : "(none)", edit.remove ? "(none)" : "node");
     return done;
   };
-  return each_tree(work, edit.tree, one);
+  return each_tree(work, edit.tree, edit.remove, one);
 }
 
 Result<Outcome> apply(Work& work, const VbmetaFlagsEdit& edit) {

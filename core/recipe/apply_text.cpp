@@ -31,7 +31,7 @@ Outcome close_text(Work& work, const Text& text, const std::string& after,
                    const std::string& cause) {
   if (after == text.content) return Outcome::AlreadyDone;
   work.rewrite(text.at, text.place, as_view(after), cause);
-  work.tell("/" + text.place, as_view(text.content), as_view(after));
+  work.tell_text("/" + text.place, as_view(text.content), as_view(after));
   return Outcome::Applied;
 }
 
@@ -82,8 +82,11 @@ Result<Outcome> replace_lines(Work& work, const std::string& file, const LineMat
       continue;
     }
     ++found;
-    for (const std::string& fresh : with)
+    work.claim(fmt::format("/{} line \"{}\"", text->place, bare(line)), "gone");
+    for (const std::string& fresh : with) {
+      work.claim(fmt::format("/{} line \"{}\"", text->place, fresh), "there");
       out += fresh + end;
+    }
   }
   if (found == 0) return Outcome::NoMatch;
   WEXLO_CHECK(check_count(work, text->place, found, count));
@@ -98,6 +101,20 @@ std::string property_file(const Ramdisk& ramdisk) {
        {"system/etc/ramdisk/build.prop", "default.prop", "prop.default", "system/etc/prop.default"})
     if (resolve(ramdisk, place)) return place;
   return {};
+}
+
+/// What an edit of flags wants of one file or node, flag by flag: two that drop different flags of
+/// one mount point go together.
+void claims(Work& work, const std::string& where) {
+  const auto claim = [&](const std::string& mount, const std::string& flag, std::string value) {
+    work.claim(fmt::format("{} {} flag {}", where, mount, flag), std::move(value));
+  };
+  if (const auto* drop = std::get_if<FstabDropEdit>(&work.edit->what))
+    for (const std::string& flag : drop->flags)
+      claim(drop->mount_point, flag, "gone");
+  if (const auto* set = std::get_if<FstabSetEdit>(&work.edit->what))
+    for (const std::string& flag : set->flags)
+      claim(set->mount_point, flag.substr(0, flag.find('=')), flag);
 }
 
 /// Shared by the two edits of flags.
@@ -127,6 +144,7 @@ Result<Outcome> mounts_edit(Work& work, const std::string& mount_point, const st
       }
       for (const std::string& change : done.changes)
         work.detail(fmt::format("/{}: {}", place, change));
+      claims(work, "/" + place);
       close_text(work, *text, done.text, cause);
       outcome = Outcome::Applied;
     }
@@ -151,7 +169,8 @@ Result<Outcome> mounts_edit(Work& work, const std::string& mount_point, const st
         const std::string where =
             fmt::format("{} device tree {} {}:fsmgr_flags", place.section, i, node.node);
         work.detail(fmt::format("{}: {} -> {}", where, node.flags, list));
-        work.tell(where, node.flags, list);
+        claims(work, where);
+        work.report->effects.push_back({where, node.flags, list, {}});
         outcome = Outcome::Applied;
       }
     }
@@ -169,8 +188,10 @@ Result<Outcome> apply(Work& work, const LineAddEdit& edit) {
   if (has_block(lines, edit.lines)) return Outcome::AlreadyDone;
   const std::string end = line_end(text->content);
   std::string block;
-  for (const std::string& line : edit.lines)
+  for (const std::string& line : edit.lines) {
+    work.claim(fmt::format("/{} line \"{}\"", text->place, line), "there");
     block += line + end;
+  }
   std::string out;
   if (edit.at == "start") {
     out = block + text->content;
@@ -233,6 +254,7 @@ Result<Outcome> apply(Work& work, const PropertyEdit& edit) {
     return Outcome::AlreadyDone;
   }
   work.rewrite(text->at, text->place, as_view(out), "properties set by a recipe");
+  work.touch_text("/" + text->place);
   return Outcome::Applied;
 }
 

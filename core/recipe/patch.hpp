@@ -39,6 +39,7 @@ struct EditReport {
 struct Conflict {
   std::string where;           ///< as in an effect
   std::string earlier, later;  ///< recipe and summary
+  bool operator==(const Conflict&) const = default;
 };
 
 /// A protection of the phone that an edit lowers.

@@ -293,7 +293,7 @@ std::string_view home_name(Home home) {
     case Home::StartRamdisk: return "the ramdisk that starts the system";
     case Home::RecoveryRamdisk: return "recovery's ramdisk";
     case Home::VendorRamdisk: return "the vendor ramdisk";
-    case Home::Mounts: return "every fstab";
+    case Home::Mounts: return "mount points";
     case Home::Cmdline: return "the kernel's command line";
     case Home::Bootconfig: return "the bootconfig";
     case Home::Header: return "the header";

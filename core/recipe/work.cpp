@@ -34,23 +34,39 @@ void Work::intend(const std::string& place, std::optional<View> content, const s
   opened->meant[place] = {content ? std::optional(sha256_hex(*content)) : std::nullopt, cause};
 }
 
+void Work::conflict(const std::string& where, const Edit& earlier) {
+  Conflict found{where, named(earlier), named(*edit)};
+  if (std::ranges::find(out.conflicts, found) == out.conflicts.end())
+    out.conflicts.push_back(std::move(found));
+}
+
 void Work::claim(const std::string& where, std::string value) {
   const auto [at, fresh] = claims_.try_emplace(where, Claim{edit, value});
   if (fresh) return;
-  if (at->second.edit != edit && at->second.value != value)
-    out.conflicts.push_back({where, named(*at->second.edit), named(*edit)});
+  if (at->second.edit != edit && at->second.value != value) conflict(where, *at->second.edit);
   at->second = {edit, std::move(value)};
 }
 
-void Work::tell(const std::string& where, std::optional<View> before, std::optional<View> after) {
+void Work::show(const std::string& where, std::optional<View> before, std::optional<View> after) {
   Effect effect{.where = where, .before = shown(before), .after = shown(after)};
   const auto is_text = [](const std::optional<View>& view) {
     return !view || (view->size() <= kMostDiffed && looks_like_text(as_text(*view)));
   };
   if ((before || after) && is_text(before) && is_text(after))
     effect.diff = diff_lines(before ? as_text(*before) : "", after ? as_text(*after) : "");
-  claim(where, after ? sha256_hex(*after) : "gone");
   report->effects.push_back(std::move(effect));
+}
+
+void Work::tell(const std::string& where, std::optional<View> before, std::optional<View> after) {
+  claim(where, after ? sha256_hex(*after) : "gone");
+  const auto text = texts_.find(where);
+  if (text != texts_.end() && text->second != edit) conflict(where, *text->second);
+  show(where, before, after);
+}
+
+void Work::tell_text(const std::string& where, View before, View after) {
+  texts_[where] = edit;
+  show(where, before, after);
 }
 
 void Work::tell(const std::string& where, std::string before, std::string after) {

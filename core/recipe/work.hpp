@@ -48,7 +48,13 @@ class Work {
   /// Says what changed, once for people; texts get their diff. It is also what conflicts are found
   /// by: another edit that left another value in the same place.
   void tell(const std::string& where, std::optional<View> before, std::optional<View> after);
+  /// The same for a text of which only parts were edited: edits of several parts go together, what
+  /// puts another file in its place afterwards does not.
+  void tell_text(const std::string& where, View before, View after);
   void tell(const std::string& where, std::string before, std::string after);
+  void touch_text(const std::string& where) { texts_[where] = edit; }
+  /// An edit wants a value in a place; another one that wants another is a conflict.
+  void claim(const std::string& where, std::string value);
   /// What an edit is that found nothing to take away: where no journal can be, having done it
   /// before looks the same.
   [[nodiscard]] Outcome absent() const {
@@ -67,12 +73,14 @@ class Work {
   [[nodiscard]] Status keep_stock_file(const std::string& place, EntryAt at);
 
  private:
-  void claim(const std::string& where, std::string value);
+  void show(const std::string& where, std::optional<View> before, std::optional<View> after);
+  void conflict(const std::string& where, const Edit& earlier);
   struct Claim {
     const Edit* edit;
     std::string value;
   };
   std::map<std::string, Claim> claims_;
+  std::map<std::string, const Edit*> texts_;  ///< that were edited in part
   bool kernel_read_ = false;
 };
 

@@ -35,9 +35,8 @@ std::string system_root_boot(const std::string& word = "skip_initramfs") {
 Recipe put_at(const std::string& place) {
   Recipe recipe{.name = "tests"};
   recipe.edits.push_back({.kind = "put", .recipe = "tests", .settings = place});
-  recipe.edits.back().what =
-      PutEdit{.path = place,
-              .from = {.bound = true, .files = {{"", blob(elf("arm64", "the add-on"))}}}};
+  recipe.edits.back().what = PutEdit{
+      .path = place, .from = {.bound = true, .files = {{"", blob(elf("arm64", "the add-on"))}}}};
   return recipe;
 }
 
@@ -71,8 +70,8 @@ TEST_CASE("layouts: the processor is init's, links followed, else any program's"
                                    .folder("system")
                                    .folder("system/bin")
                                    .file("system/bin/init", elf("arm", "")))) == "arm");
-  CHECK(architecture_of(parsed(CpioBytes{}.link("init", "init").file("a.ko", elf("riscv64", "")))) ==
-        "riscv64");
+  CHECK(architecture_of(parsed(
+            CpioBytes{}.link("init", "init").file("a.ko", elf("riscv64", "")))) == "riscv64");
   CHECK(architecture_of(parsed(CpioBytes{}.file("init", "#!/bin/sh\n"))).empty());
   CHECK_FALSE(resolve(parsed(CpioBytes{}.link("a", "../../b")), "a"));
 }
@@ -101,9 +100,8 @@ TEST_CASE("layouts: where the kernel skips the ramdisk, a new /init changes its 
   REQUIRE_FALSE(other->notes.empty());
   CHECK(other->notes[0].find("no effect on a normal start") != std::string::npos);
   // Twice the word: which of them is meant is not known.
-  const auto unclear =
-      patch_image(load(system_root_boot("skip_initramfs.skip_initramfs")), {"boot", true},
-                  {put_at("init")});
+  const auto unclear = patch_image(load(system_root_boot("skip_initramfs.skip_initramfs")),
+                                   {"boot", true}, {put_at("init")});
   REQUIRE_FALSE(unclear);
   CHECK(unclear.error().code == ErrorCode::BadValue);
   CHECK(unclear.error().found == "2");
@@ -115,8 +113,7 @@ TEST_CASE("target: each layout's image, with the reason; recovery where boot has
   REQUIRE(first);
   CHECK(first->layout == RamdiskLayout::SystemRoot);
   CHECK(first->reason.find("told to skip it") != std::string::npos);
-  const LoadedImage bare =
-      load(BootBytes{.version = 1, .kernel = arm64_kernel("4.9.1-x")}.done());
+  const LoadedImage bare = load(BootBytes{.version = 1, .kernel = arm64_kernel("4.9.1-x")}.done());
   const LoadedImage recovery =
       load(BootBytes{.version = 1, .kernel = noise(90), .ramdisk = with_recovery().done()}.done());
   const auto second = choose_target({{"boot", &bare}, {"recovery", &recovery}});

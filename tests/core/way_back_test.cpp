@@ -79,8 +79,8 @@ TEST_CASE("way back: a stream no usual encoder gives is carried whole, by gzip's
                   .file("data", noise(40000, i).append(60000, 'x') + archive.substr(0, 100000))
                   .done();
   test::write(dir / "ramdisk", archive);
-  for (const char* tool : {"gzip -9n", "gzip -1n", "lz4 -l -1", "lz4 -l -12", "xz -9e --check=crc32",
-                           "zstd -19 -q", "bzip2 -9"}) {
+  for (const char* tool : {"gzip -9n", "gzip -1n", "lz4 -l -1", "lz4 -l -12",
+                           "xz -9e --check=crc32", "zstd -19 -q", "bzip2 -9"}) {
     CAPTURE(tool);
     REQUIRE(shell(std::string(tool) + " <ramdisk >packed", dir.path().string()).exit_code == 0);
     const std::string stock = BootBytes{.ramdisk = test::read(dir / "packed")}.done();
@@ -136,11 +136,10 @@ TEST_CASE("way back: a kernel alone has none, and a copy that the journal knows 
   // A kit knows which is which.
   std::filesystem::create_directories(dir / "kit/stock");
   test::write(dir / "kit/stock/boot.img", stock);
-  test::write(dir / "kit/kit.json",
-              R"({"images": [{"flash": {"sha256": ")" + done->sha256 +
-                  R"("}, "stock": {"sha256": ")" + hex_of(sha256(stock)) + R"("}}]})");
-  const auto back =
-      restore_image(load(text(done->bytes)), "x", {dir / "kit/stock/boot.img"}, {});
+  test::write(dir / "kit/kit.json", R"({"images": [{"flash": {"sha256": ")" + done->sha256 +
+                                        R"("}, "stock": {"sha256": ")" + hex_of(sha256(stock)) +
+                                        R"("}}]})");
+  const auto back = restore_image(load(text(done->bytes)), "x", {dir / "kit/stock/boot.img"}, {});
   REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
   check_same(back->bytes, as_view(stock));
 }
@@ -158,9 +157,9 @@ TEST_CASE("restore: stock boot takes a recovery of another hand with it, and say
   const std::string stock = BootBytes{.version = 2, .ramdisk = test::gzip(ramdisk("stock"))}.done();
   Recipe recipe{.name = "tests"};
   recipe.edits.push_back({.kind = "part", .recipe = "tests"});
-  recipe.edits.back().what = PartEdit{
-      .part = "ramdisk",
-      .from = {.bound = true, .files = {{"", blob(test::gzip(ramdisk("custom")))}}}};
+  recipe.edits.back().what =
+      PartEdit{.part = "ramdisk",
+               .from = {.bound = true, .files = {{"", blob(test::gzip(ramdisk("custom")))}}}};
   const auto done = patch_image(load(stock), {"boot", true}, {recipe});
   REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
   const auto back = restore_image(load(text(done->bytes)), "x", {}, {});
@@ -188,7 +187,8 @@ TEST_CASE("words: set, added, removed; everything else keeps its bytes") {
   CHECK(words::set_bootconfig(config, "androidboot.a", "1") == config);
   CHECK(words::set_bootconfig(config, "androidboot.a", "2") ==
         "# about\nandroidboot.a=2; androidboot.b=\"x;y\"\nandroidboot.c\n");
-  CHECK(words::set_bootconfig(config, "androidboot.d", "a b") == config + "androidboot.d=\"a b\"\n");
+  CHECK(words::set_bootconfig(config, "androidboot.d", "a b") ==
+        config + "androidboot.d=\"a b\"\n");
   CHECK(words::remove_bootconfig(config, "androidboot.c") ==
         "# about\nandroidboot.a = 1; androidboot.b=\"x;y\"\n");
   CHECK(words::remove_bootconfig(config, "androidboot.b") ==

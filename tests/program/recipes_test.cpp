@@ -115,10 +115,10 @@ TEST_CASE("patch: each mistake has its exit code and its words, and nothing is w
 
 TEST_CASE("patch: a dry run shows places, texts and reasons, and writes nothing") {
   const Bench bench;
-  const std::string recipe =
-      edit_of("kind = \"property\"\nset = { \"ro.debuggable\" = \"1\" }\n[[edit]]\n"
-              "kind = \"put\"\npath = \"init\"\nfrom = \"hello\"\nkeep_stock = true\n[[edit]]\n"
-              "kind = \"remove\"\npath = \"init\"\nwhen = { layout = [\"system-root\"] }\n");
+  const std::string recipe = edit_of(
+      "kind = \"property\"\nset = { \"ro.debuggable\" = \"1\" }\n[[edit]]\n"
+      "kind = \"put\"\npath = \"init\"\nfrom = \"hello\"\nkeep_stock = true\n[[edit]]\n"
+      "kind = \"remove\"\npath = \"init\"\nwhen = { layout = [\"system-root\"] }\n");
   const Json dry = bench.patch(recipe, 0, {"--dry-run"});
   CHECK_FALSE(std::filesystem::exists(bench.dir / "out.img"));
   const Json edits = dry["result"]["edits"];
@@ -186,9 +186,9 @@ TEST_CASE("restore: from the image, from a copy, from a kit; and what has no way
   CHECK(after.exit_code == 0);  // the header is the stock image's again, whatever became of it
   CHECK(read(bench.dir / "no.img") == bench.stock);
   // A way back that does not fit is told before, and the copy is the way.
-  const std::string full = with_footer(
-      BootBytes{.ramdisk = gzip(ramdisk_with(elf("arm64", noise(30000))))}.done(), "init_boot",
-      49152);
+  const std::string full =
+      with_footer(BootBytes{.ramdisk = gzip(ramdisk_with(elf("arm64", noise(30000))))}.done(),
+                  "init_boot", 49152);
   write(bench.dir / "init_boot.img", full);
   const std::string swap = edit_of("kind = \"put\"\npath = \"init\"\nfrom = \"large\"\n");
   write(bench.dir / "large", elf("arm64", noise(24000, 5)));
@@ -203,14 +203,14 @@ TEST_CASE("restore: from the image, from a copy, from a kit; and what has no way
 
 TEST_CASE("patch: another hand's patch is refused with its signs, unless that is allowed") {
   const Bench bench;
-  const std::string foreign =
-      with_footer(BootBytes{.ramdisk = gzip(CpioBytes{}
-                                                .entry("init", elf("arm64", "theirs"), 0100750, 0, 1)
-                                                .folder(".kept")
-                                                .file(".kept/init", elf("arm64", "stock"), 0100750)
-                                                .done())}
-                      .done(),
-                  "init_boot", 1u << 17);
+  const std::string foreign = with_footer(
+      BootBytes{.ramdisk = gzip(CpioBytes{}
+                                    .entry("init", elf("arm64", "theirs"), 0100750, 0, 1)
+                                    .folder(".kept")
+                                    .file(".kept/init", elf("arm64", "stock"), 0100750)
+                                    .done())}
+          .done(),
+      "init_boot", 1u << 17);
   write(bench.dir / "init_boot.img", foreign);
   const std::string recipe = edit_of("kind = \"put\"\npath = \"x\"\nfrom = \"hello\"\n");
   const Json error = bench.patch(recipe, 1)["error"];
@@ -267,9 +267,9 @@ TEST_CASE("prepare --like: the kit's own recipes, without the files they came fr
                          const std::string& cmdline) {
     const std::string init_boot = with_footer(
         BootBytes{.ramdisk = gzip(ramdisk_with(elf("arm64", init)))}.done(), "init_boot", 1u << 17);
-    const std::string boot = with_footer(
-        BootBytes{.kernel = arm64_kernel("6.1.1-" + name), .cmdline = cmdline}.done(), "boot",
-        1u << 18);
+    const std::string boot =
+        with_footer(BootBytes{.kernel = arm64_kernel("6.1.1-" + name), .cmdline = cmdline}.done(),
+                    "boot", 1u << 18);
     PayloadBytes payload;
     payload.partitions = {partition_of("boot", boot, 8), partition_of("init_boot", init_boot, 1)};
     write(dir / (name + ".bin"), payload.done());
@@ -303,10 +303,10 @@ TEST_CASE("prepare --like: the kit's own recipes, without the files they came fr
   // A kit that was touched is not trusted, and recipes cannot be given twice.
   for (const auto& entry : std::filesystem::directory_iterator(dir / "kit/recipes/files"))
     write(entry.path(), "changed");
-  CHECK(program_json(dir, {"prepare", "new.bin", "--like", "kit", "-o", "kit4"}, 3)["error"]
-                    ["message"]
-                        .get<std::string>()
-                        .find("was changed") != std::string::npos);
+  CHECK(program_json(dir, {"prepare", "new.bin", "--like", "kit", "-o", "kit4"},
+                     3)["error"]["message"]
+            .get<std::string>()
+            .find("was changed") != std::string::npos);
   CHECK(program(dir, {"prepare", "new.bin", "--like", "kit", "-r", "@fstab-open", "-o", "kit4"})
             .exit_code == 2);
   CHECK(program(dir, {"prepare", "new.bin", "-o", "kit4"}).exit_code == 2);
