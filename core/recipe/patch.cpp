@@ -358,20 +358,23 @@ class Patcher {
     const auto ramdisks = work_.ramdisks;
     const auto journal = journal_;
     const auto notes = work_.out.notes;
-    if (stock) {
-      WEXLO_CHECK(carry(*stock));
-      auto done = rebuild_and_prove(*stock);
-      if (done || done.error().code == ErrorCode::Interrupted) return done;
-      if (done.error().code != ErrorCode::DoesNotFit && done.error().code != ErrorCode::NoWayBack)
-        return done;
-      // Once more, without it.
+    // Streams packed again, then carried whole, then without a way back.
+    for (const bool whole : {false, true}) {
+      if (!stock) break;
+      auto done = with_way_back(*stock, whole);
+      if (done) return done;
+      const ErrorCode code = done.error().code;
+      if (code != ErrorCode::DoesNotFit && code != ErrorCode::NoWayBack) return done;
       work_.ramdisks = ramdisks;
       work_.opened = home();
       work_.out.notes = notes;
+      work_.out.ranges.clear();
+      work_.out.entries.clear();
       journal_ = journal;
-      journal_.way_back = done.error().code == ErrorCode::DoesNotFit
-                              ? "it does not fit into the partition"
-                              : done.error().message;
+      journal_.way_back = code == ErrorCode::DoesNotFit ? "it does not fit into the partition"
+                                                        : done.error().message;
+      // What does not fit packed fits whole even less.
+      if (code == ErrorCode::DoesNotFit || !unproven_) break;
     }
     if (find_entry(work_.ramdisk(), kWayBackPlace))
       work_.erase(std::string(kWayBackPlace), "the way back no longer fits");
@@ -393,19 +396,48 @@ class Patcher {
                    : "it is not signed: nothing in it tells the flags that it had"};
   }
 
-  Status carry(const LoadedImage& stock) {
+  /// Puts the way back in, packs, accounts, and goes it from the very bytes that will be written.
+  Status with_way_back(const LoadedImage& stock, bool whole) {
+    unproven_ = false;
     // Its place is taken first: the streams that it is in are packed anew.
     WEXLO_CHECK(put_own(std::string(kWayBackPlace), as_view("."), "way back"));
     WEXLO_CHECK(write_journal());
     std::vector<OpenPart> parts;
     for (const OpenRamdisk& one : work_.ramdisks)
       parts.push_back({&one.part, &one.ramdisk});
-    WEXLO_TRY(const Bytes carried,
-              make_way_back(stock, unfold(work_.image, parts, work_.context), work_.context));
-    work_.out.way_back = {true, carried.size(), "the image carries it"};
+    TaskGroup proofs(work_.context);
+    // What was read of the stock image is still at hand, unless it is not this call's input.
+    const bool at_hand =
+        !journaled_ && std::ranges::none_of(work_.ramdisks, &OpenRamdisk::replaced);
+    const Unfolded before = at_hand ? unfold(*stock.image, parts, Side::Stock, work_.context)
+                                    : unfold(*stock.image, work_.context);
+    WEXLO_TRY(
+        const MadeWayBack made,
+        make_way_back(stock.bytes, before, unfold(work_.image, parts, Side::Patched, work_.context),
+                      whole, proofs, work_.context));
+    work_.out.way_back = {true, made.carried.size(), "the image carries it"};
     journal_.way_back.clear();
-    WEXLO_CHECK(put_own(std::string(kWayBackPlace), carried, "way back to the stock image"));
-    return write_journal();
+    WEXLO_CHECK(put_own(std::string(kWayBackPlace), made.carried, "way back to the stock image"));
+    WEXLO_CHECK(write_journal());
+    Image image = work_.image;
+    WEXLO_CHECK(pack(image));
+    const std::uint64_t size = image.write().size(), was = work_.stock.bytes.size();
+    if (size > was + kMostGrowth && made.carried.size() > size - was - kMostGrowth)
+      return no_way(
+          "it would make the image much larger, and nothing says how large its "
+          "partition is");
+    WEXLO_CHECK(finish(image));
+    WEXLO_CHECK(proofs.wait());
+    unproven_ = std::ranges::any_of(made.repackings, [](const auto& one) { return !one->same; });
+    if (unproven_) return no_way("a stock stream does not come out of the usual encoders again");
+    WEXLO_TRY(const LoadedImage output, load_image(work_.out.bytes, "the output"));
+    const auto back = follow_way_back(output, journal_, work_.context, made.repackings);
+    if (back && equal(back->view(), stock.bytes.view())) return {};
+    return no_way(back ? "it does not lead to the stock image" : back.error().message);
+  }
+
+  static Status no_way(std::string why) {
+    return fail({.code = ErrorCode::NoWayBack, .message = std::move(why)});
   }
 
   Status pack(Image& image) {
@@ -419,26 +451,6 @@ class Patcher {
     for (std::string& note : *notes)
       work_.note(std::move(note));
     return {};
-  }
-
-  Status rebuild_and_prove(const LoadedImage& stock) {
-    Image image = work_.image;
-    WEXLO_CHECK(pack(image));
-    const std::uint64_t size = image.write().size();
-    if (size > work_.stock.bytes.size() + kMostGrowth &&
-        work_.out.way_back.size > size - work_.stock.bytes.size() - kMostGrowth)
-      return fail({.code = ErrorCode::NoWayBack,
-                   .message = "it would make the image much larger, and nothing says how large "
-                              "its partition is"});
-    WEXLO_CHECK(finish(image));
-    // Proven by going it, from the very bytes that will be written.
-    WEXLO_TRY(const LoadedImage output, load_image(work_.out.bytes, "the output"));
-    const auto back = follow_way_back(output, journal_, work_.context);
-    if (back && equal(back->view(), stock.bytes.view())) return {};
-    work_.out.ranges.clear();
-    work_.out.entries.clear();
-    return fail({.code = ErrorCode::NoWayBack,
-                 .message = back ? "it does not lead to the stock image" : back.error().message});
   }
 
   /// Everything that the header and the tail say of the content, then the account of all of it.
@@ -460,7 +472,7 @@ class Patcher {
 
   Work work_;
   Journal journal_;
-  bool journaled_ = false;
+  bool journaled_ = false, unproven_ = false;
   RamdiskLayout layout_ = RamdiskLayout::None;
   Edit layout_edit_;
   std::string stock_sha256_;

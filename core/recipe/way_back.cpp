@@ -32,12 +32,11 @@ bool is_journals(const std::string& place) {
   return place == "wexlo" || place == kJournalPlace || place == kWayBackPlace;
 }
 
-Blob without_journal(const RamdiskSegment& segment) {
-  newc::Archive archive = segment.archive;
-  const auto gone = std::erase_if(archive.entries, [](const newc::Entry& entry) {
+newc::Archive without_journal(newc::Archive archive) {
+  std::erase_if(archive.entries, [](const newc::Entry& entry) {
     return !entry.is_trailer() && is_journals(newc::place_of(entry.name()));
   });
-  return gone == 0 && !segment.touched ? segment.decoded : Blob(newc::write(archive));
+  return archive;
 }
 
 void put_text(Bytes& out, View text) {
@@ -54,18 +53,27 @@ Result<Bytes> take_text(View& in) {
   return out;
 }
 
-/// The setting that gives a stream's own bytes again, if one does.
-std::optional<Framing> exact_setting(const ImageStream& stream, View encoded,
-                                     const Context& context) {
-  if (stream.compression == Compression::None) return stream.framing;
-  const Setting setting =
-      find_setting(stream.compression, stream.decoded.view(), encoded, stream.framing, context);
-  if (setting.proof == Proof::None) return std::nullopt;
-  if (setting.proof != Proof::Whole) {
-    const auto again = encode(stream.compression, stream.decoded.view(), setting.framing, context);
-    if (!again || !equal(*again, encoded)) return std::nullopt;
-  }
-  return setting.framing;
+bool same_setting(const Repacking& known, const Framing& framing) {
+  return known.framing.level == framing.level && known.framing.variant == framing.variant &&
+         known.framing.size_trailer == framing.size_trailer &&
+         known.framing.header == framing.header;
+}
+
+/// What takes a stream's place in the patched image: blocks that nobody touched keep their bytes.
+StockStream beside(const Unfolded& patched, Compression kind) {
+  for (const ImageStream& stream : patched.streams)
+    if (stream.compression == kind && kind == Compression::Lz4Legacy)
+      return {stream.encoded.view(), stream.decoded.view()};
+  return {};
+}
+
+void append_content(Bytes& out, const ImageStream& stream) {
+  if (!stream.archive) return append(out, stream.decoded.view());
+  Bytes content = newc::write(without_journal(*stream.archive));
+  if (out.empty())
+    out = std::move(content);
+  else
+    append(out, View(content));
 }
 
 /// What the difference counts from: all of the patched image that is the same once the journal is
@@ -73,7 +81,7 @@ std::optional<Framing> exact_setting(const ImageStream& stream, View encoded,
 Bytes source_of(const Unfolded& patched, const std::vector<bool>& same) {
   Bytes out;
   for (std::size_t i = 0; i < patched.streams.size(); ++i)
-    if (!same[i]) append(out, patched.streams[i].comparable.view());
+    if (!same[i]) append_content(out, patched.streams[i]);
   append(out, patched.rest.view());
   out.resize(out.size() + kZeros);
   return out;
@@ -156,7 +164,8 @@ Result<std::optional<Journal>> find_journal(const Image& image, const Context& c
   return std::nullopt;
 }
 
-Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, const Context& context) {
+Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side side,
+                const Context& context) {
   Unfolded out;
   Bytes rest;
   for (const Section& section : image.sections()) {
@@ -165,7 +174,10 @@ Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, const
       if (body && !body->inside && body->compression != Compression::None) {
         out.streams.push_back({section.offset + body->begin,
                                section.bytes.part(body->begin, body->end - body->begin),
-                               body->compression, body->framing, body->decoded, body->decoded});
+                               body->compression,
+                               body->framing,
+                               body->decoded,
+                               {}});
         append(rest, section.bytes.view().subspan(body->end));
         continue;
       }
@@ -184,8 +196,9 @@ Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, const
     std::uint64_t at = one.part->offset + one.part->header.size();
     for (const RamdiskSegment& segment : one.ramdisk->segments) {
       at += segment.gap.size();
-      out.streams.push_back({at, segment.touched ? Blob() : segment.encoded, segment.compression,
-                             segment.framing, segment.decoded, without_journal(segment)});
+      const bool packed_anew = side == Side::Patched && segment.touched;
+      out.streams.push_back({at, packed_anew ? Blob() : segment.encoded, segment.compression,
+                             segment.framing, segment.decoded, segment.archive});
       at += segment.encoded.size();
     }
     append(rest, one.ramdisk->tail.view());
@@ -205,19 +218,20 @@ Unfolded unfold(const Image& image, const Context& context) {
     if (ramdisk) ramdisks[i] = std::move(*ramdisk);
     open.push_back({&parts[i], ramdisks[i] ? &*ramdisks[i] : nullptr});
   }
-  return unfold(image, open, context);
+  return unfold(image, open, Side::Stock, context);
 }
 
-Result<Bytes> make_way_back(const LoadedImage& stock_image, const Unfolded& patched,
-                            const Context& context) {
-  const Unfolded stock = unfold(*stock_image.image, context);
+Result<MadeWayBack> make_way_back(const Blob& stock_bytes, const Unfolded& stock,
+                                  const Unfolded& patched, bool whole, TaskGroup& tasks,
+                                  const Context& context) {
+  MadeWayBack out;
   std::vector<bool> same(patched.streams.size());
   Bytes rows, target;
   std::uint64_t at = 0;
   for (const ImageStream& stream : stock.streams) {
     const View encoded = stream.encoded.view();
     Row row{.gap = stream.offset - at};
-    append(target, stock_image.bytes.view().subspan(at, row.gap));
+    append(target, stock_bytes.view().subspan(at, row.gap));
     at = stream.offset + encoded.size();
     for (std::size_t i = 0; i < patched.streams.size() && row.mode != Mode::Same; ++i)
       if (equal(patched.streams[i].encoded.view(), encoded)) {
@@ -227,28 +241,43 @@ Result<Bytes> make_way_back(const LoadedImage& stock_image, const Unfolded& patc
       }
     if (row.mode == Mode::Whole) {
       WEXLO_CHECK(check_stop(context));
-      if (auto framing = exact_setting(stream, encoded, context)) {
-        row = {Mode::Packed, row.gap, stream.decoded.size(), stream.compression,
-               std::move(*framing)};
+      const Setting setting = whole && stream.compression != Compression::None
+                                  ? Setting{}
+                                  : find_setting(stream.compression, stream.decoded.view(), encoded,
+                                                 stream.framing, context);
+      if (setting.proof != Proof::None) {
+        row = {Mode::Packed, row.gap, stream.decoded.size(), stream.compression, setting.framing};
         append(target, stream.decoded.view());
       } else {
         row.size = encoded.size();
         append(target, encoded);
       }
+      if (setting.proof == Proof::Start)
+        out.repackings.push_back(std::make_shared<Repacking>(
+            Repacking{stream.compression, setting.framing, stream.decoded, stream.encoded}));
     }
     put_row(rows, row);
   }
-  append(target, stock_image.bytes.view().subspan(at));
+  append(target, stock_bytes.view().subspan(at));
+  for (const auto& one : out.repackings)
+    tasks.submit(0, [one, near = beside(patched, one->compression), &context]() -> Status {
+      const auto again = encode(one->compression, one->decoded.view(), one->framing, context, near);
+      one->same = again && equal(*again, one->encoded.view());
+      return check_stop(context);
+    });
   Bytes plain = to_bytes(kMagic);
   put_varint(plain, stock.streams.size());
   append(plain, View(rows));
   append(plain, View(make_delta(source_of(patched, same), target)));
+  target = {};
   // Mostly what was packed before, if it is large: a denser setting would bring nothing.
-  return encode(Compression::Xz, plain, {.level = kPreset}, context);
+  WEXLO_TRY(out.carried, encode(Compression::Xz, plain, {.level = kPreset}, context));
+  return out;
 }
 
 Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
-                             const Context& context) {
+                             const Context& context,
+                             const std::vector<std::shared_ptr<Repacking>>& known) {
   Blob carried;
   for (const boot::RamdiskPart& part : boot::ramdisk_parts(*patched.image)) {
     const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
@@ -305,7 +334,16 @@ Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
       append(out, content);
       continue;
     }
-    WEXLO_TRY(const Bytes packed, encode(row.compression, content, row.framing, context));
+    const auto before = std::ranges::find_if(known, [&](const auto& one) {
+      return one->same && one->compression == row.compression && same_setting(*one, row.framing) &&
+             equal(one->decoded.view(), content);
+    });
+    if (before != known.end()) {
+      append(out, (*before)->encoded.view());
+      continue;
+    }
+    WEXLO_TRY(const Bytes packed, encode(row.compression, content, row.framing, context,
+                                         beside(from, row.compression)));
     append(out, View(packed));
   }
   append(out, rest);

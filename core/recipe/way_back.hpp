@@ -15,8 +15,9 @@ struct ImageStream {
   Blob encoded;              ///< as it stands; empty: it is about to be packed anew
   Compression compression = Compression::None;
   Framing framing;
-  Blob decoded;     ///< what it unpacks to
-  Blob comparable;  ///< the same without what a journal adds: the same before and after it is added
+  Blob decoded;  ///< what it unpacks to
+  /// A ramdisk's archive as it is now; what a journal adds to it does not count.
+  std::optional<newc::Archive> archive{};
 };
 
 /// An image as the way back sees it.
@@ -31,17 +32,41 @@ struct OpenPart {
   const boot::RamdiskPart* part = nullptr;
   const Ramdisk* ramdisk = nullptr;
 };
-[[nodiscard]] Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks,
+enum class Side {
+  Stock,    ///< as they were read
+  Patched,  ///< as they are now
+};
+[[nodiscard]] Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side side,
                               const Context& context);
 
-/// What leads from the patched image to the stock one; packed for carrying. Errors: Interrupted.
-[[nodiscard]] Result<Bytes> make_way_back(const LoadedImage& stock, const Unfolded& patched,
-                                          const Context& context);
+/// A stock stream that is to be packed again on the way back: whether that gives its bytes is being
+/// found out while the image is written.
+struct Repacking {
+  Compression compression = Compression::None;
+  Framing framing;
+  Blob decoded, encoded;
+  bool same = false;  ///< the answer
+};
 
-/// The stock image. Errors: NoWayBack (the image carries none), DigestMismatch (what comes out is
+struct MadeWayBack {
+  Bytes carried;  ///< packed for carrying
+  /// One for each stream whose setting is not proven yet; the answers are there once `tasks` is
+  /// waited for.
+  std::vector<std::shared_ptr<Repacking>> repackings;
+};
+/// What leads from the patched image to the stock one. Errors: Interrupted.
+/// @param whole  carry every touched stream as it was: none is packed again
+/// @param tasks  takes the proofs that are still to be given; must not outlive the context
+[[nodiscard]] Result<MadeWayBack> make_way_back(const Blob& stock_bytes, const Unfolded& stock,
+                                                const Unfolded& patched, bool whole,
+                                                TaskGroup& tasks, const Context& context);
+
+/// The stock image. @param known  streams that were packed again before, and need not be once more
+/// Errors: NoWayBack (the image carries none), DigestMismatch (what comes out is
 /// not what the journal recorded), Corrupt and the like (the way back itself is damaged).
-[[nodiscard]] Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
-                                           const Context& context);
+[[nodiscard]] Result<Blob> follow_way_back(
+    const LoadedImage& patched, const Journal& journal, const Context& context,
+    const std::vector<std::shared_ptr<Repacking>>& known = {});
 
 /// The journal of the image's ramdisks; nullopt: it carries none. Errors: those of read_journal.
 /// A ramdisk that does not read carries none.
