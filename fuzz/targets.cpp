@@ -17,6 +17,8 @@ const std::vector<Target>& targets() {
       {"recipe", recipe, recipe_seeds},
       {"text_files", text_files, text_files_seeds},
       {"patch", patch, patch_seeds},
+      {"restore", restore, restore_seeds},
+      {"difference", difference, difference_seeds},
       {"container", container, container_seeds},
       {"patches", patches, patches_seeds},
       {"listing", listing, listing_seeds},

@@ -14,6 +14,17 @@ void device_tree(View input) {
     if (blobs[i].compression != "none") continue;
     const auto same = dt::replace(place, {{i, blobs[i].fdt}});
     if (same) must(equal(*same, input));
+    // Edits of a sound tree leave a sound tree, and a second one finds nothing to do.
+    const View tree = blobs[i].fdt.view();
+    (void)dt::mount_nodes(tree);
+    const auto set = dt::set_property(tree, "/", "tide", to_bytes("x"));
+    if (set && set->changed) {
+      must(dt::is_editable(set->fdt.view()));
+      const auto twice = dt::set_property(set->fdt.view(), "/", "tide", to_bytes("x"));
+      must(twice && twice->found && !twice->changed);
+    }
+    if (const auto gone = dt::remove_node(tree, "/chosen"); gone && gone->changed)
+      must(dt::is_editable(gone->fdt.view()));
     // Another tree in its place is found there again, and the others stay.
     const std::string fresh = test::device_tree("Korvale Tarn 9", "korvale,other");
     const auto changed = dt::replace(place, {{i, test::blob(fresh)}});
