@@ -115,6 +115,7 @@ Json image_json(const ImageInfo& info) {
               {"cmdline", info.cmdline},
               {"parts", parts},
               {"tail_size", info.tail_size},
+              {"layout", info.layout},
               {"name", optional_text(info.name)},
               {"origin", info.origin.word},
               {"origin_reason", info.origin.reason},

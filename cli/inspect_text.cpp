@@ -202,6 +202,7 @@ class Teller {
     line("os version", info.os_version);
     line("patch level", info.patch_level);
     line("cmdline", info.cmdline);
+    if (info.layout != "none") line("layout", info.layout);
     line("name", info.name);
     if (info.kernel) kernel(*info.kernel);
     starts(info.starts);

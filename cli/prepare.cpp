@@ -135,6 +135,7 @@ std::string text_of(const Session& session, const Options& options, const Prepar
         bytes += range.size;
       out += fmt::format("  differs from stock in {}, {}, each accounted for\n",
                          counted(image.patched.ranges.size(), "place"), counted(bytes, "byte"));
+      out += "  " + way_back_text(image.patched.way_back);
     }
   }
   out += differences_text(session, options, done);

@@ -55,6 +55,12 @@ struct Body {
 /// decode().
 [[nodiscard]] Result<Body> open_body(const Blob& section, const DecodeLimit& limit = {});
 
+/// The kernel's word for skipping boot's ramdisk, and ours that takes its place: as long, so that
+/// nothing in the kernel moves.
+inline constexpr std::string_view kSkipWord = "skip_initramfs", kKeepWord = "wexlo_ramdisks";
+/// Whether a kernel knows either word. @param section  may be null or empty: false
+[[nodiscard]] bool may_skip_ramdisk(const Section* section, const DecodeLimit& limit = {});
+
 /// The section with another kernel of the same size in it, packed as the stock one; what stands
 /// before it is made true, appended trees are kept. Where the kernel unpacks itself the packed
 /// payload must not grow. Errors: DoesNotFit, and those of encode().

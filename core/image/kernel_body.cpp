@@ -125,6 +125,14 @@ Result<Body> open_body(const Blob& section, const DecodeLimit& limit) {
   return body;
 }
 
+bool may_skip_ramdisk(const Section* section, const DecodeLimit& limit) {
+  if (section == nullptr || section->bytes.empty()) return false;
+  const auto body = open_body(section->bytes, limit);
+  if (!body) return false;
+  const std::string_view text = as_text(body->decoded.view());
+  return text.find(kSkipWord) != text.npos || text.find(kKeepWord) != text.npos;
+}
+
 Result<Bytes> with_body(const Blob& section, const Body& body, const Blob& decoded,
                         const Context& context) {
   const View stock = section.view().subspan(body.begin, body.end - body.begin);

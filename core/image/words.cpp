@@ -13,12 +13,14 @@ struct Span {
 
 std::vector<Span> spans(std::string_view line) {
   std::vector<Span> out;
+  // A quote that nothing closes is a letter: else what is added would vanish in it.
+  const bool paired = std::ranges::count(line, '"') % 2 == 0;
   std::size_t at = 0;
   while ((at = line.find_first_not_of(kBlanks, at)) != line.npos) {
     std::size_t end = at;
     bool quoted = false;
     while (end < line.size() && (quoted || kBlanks.find(line[end]) == kBlanks.npos)) {
-      if (line[end] == '"') quoted = !quoted;
+      if (line[end] == '"' && paired) quoted = !quoted;
       ++end;
     }
     out.push_back({at, end - at});
@@ -49,7 +51,8 @@ void cut(std::string& line, const Span& span) {
 }
 
 /// The entries of a bootconfig: parted by line ends and `;` outside quotes; their text alone.
-std::vector<Span> entries(std::string_view text) {
+/// @param quotes  whether they count; they do not where one is never closed
+std::vector<Span> entries(std::string_view text, bool quotes = true) {
   std::vector<Span> out;
   std::size_t begin = 0;
   char quote = 0;
@@ -59,7 +62,7 @@ std::vector<Span> entries(std::string_view text) {
     if (quote != 0) {
       if (c == quote) quote = 0;
       if (i < text.size()) continue;
-    } else if (!comment && (c == '"' || c == '\'')) {
+    } else if (quotes && !comment && (c == '"' || c == '\'')) {
       quote = c;
       continue;
     }
@@ -69,7 +72,7 @@ std::vector<Span> entries(std::string_view text) {
     begin = i + 1;
     if (c == '\n') comment = false;
   }
-  return out;
+  return quote != 0 ? entries(text, false) : out;
 }
 
 std::string_view trimmed(std::string_view text) {
@@ -95,7 +98,41 @@ std::string entry_text(std::string_view key, std::string_view value) {
   return out += quote;
 }
 
+/// An edit that takes part of an odd number of quotes away changes which of them belong together:
+/// it is done again until nothing is left to do, so that done twice it is done once.
+template <class Edit>
+std::string settled(std::string_view text, Edit edit) {
+  std::string out = edit(text);
+  for (int again = 0; again < 8; ++again) {
+    std::string next = edit(out);
+    if (next == out) break;
+    out = std::move(next);
+  }
+  return out;
+}
+
+std::string set_once(std::string_view cmdline, std::string_view name, std::string_view value);
+std::string remove_once(std::string_view cmdline, std::string_view word);
+std::string set_entry_once(std::string_view text, std::string_view key, std::string_view value);
+std::string remove_entry_once(std::string_view text, std::string_view key);
+
 }  // namespace
+
+std::string set(std::string_view cmdline, std::string_view name, std::string_view value) {
+  return settled(cmdline, [&](std::string_view line) { return set_once(line, name, value); });
+}
+
+std::string remove(std::string_view cmdline, std::string_view word) {
+  return settled(cmdline, [&](std::string_view line) { return remove_once(line, word); });
+}
+
+std::string set_bootconfig(std::string_view text, std::string_view key, std::string_view value) {
+  return settled(text, [&](std::string_view one) { return set_entry_once(one, key, value); });
+}
+
+std::string remove_bootconfig(std::string_view text, std::string_view key) {
+  return settled(text, [&](std::string_view one) { return remove_entry_once(one, key); });
+}
 
 std::vector<std::string> split(std::string_view cmdline) {
   std::vector<std::string> out;
@@ -112,7 +149,9 @@ std::string add(std::string_view cmdline, std::string_view word) {
   return out += word;
 }
 
-std::string set(std::string_view cmdline, std::string_view name, std::string_view value) {
+namespace {
+
+std::string set_once(std::string_view cmdline, std::string_view name, std::string_view value) {
   std::string word(name);
   if (!value.empty()) (word += '=') += value;
   std::string out(cmdline);
@@ -127,7 +166,7 @@ std::string set(std::string_view cmdline, std::string_view name, std::string_vie
   return out.replace(mine[0].begin, mine[0].size, word);
 }
 
-std::string remove(std::string_view cmdline, std::string_view word) {
+std::string remove_once(std::string_view cmdline, std::string_view word) {
   std::string out(cmdline);
   const auto all = spans(cmdline);
   for (std::size_t i = all.size(); i-- > 0;) {
@@ -138,7 +177,7 @@ std::string remove(std::string_view cmdline, std::string_view word) {
   return out;
 }
 
-std::string set_bootconfig(std::string_view text, std::string_view key, std::string_view value) {
+std::string set_entry_once(std::string_view text, std::string_view key, std::string_view value) {
   const std::string wanted = entry_text(key, value);
   std::string out(text);
   std::vector<Span> mine;
@@ -158,7 +197,7 @@ std::string set_bootconfig(std::string_view text, std::string_view key, std::str
   return out.replace(mine[0].begin, mine[0].size, wanted);
 }
 
-std::string remove_bootconfig(std::string_view text, std::string_view key) {
+std::string remove_entry_once(std::string_view text, std::string_view key) {
   std::string out(text);
   const auto all = entries(text);
   for (std::size_t i = all.size(); i-- > 0;)
@@ -166,5 +205,7 @@ std::string remove_bootconfig(std::string_view text, std::string_view key) {
       out.erase(all[i].begin, std::min(all[i].size + 1, out.size() - all[i].begin));
   return out;
 }
+
+}  // namespace
 
 }  // namespace wexlo::words

@@ -7,10 +7,13 @@
 #include "base/digest.hpp"
 #include "base/text.hpp"
 #include "image/boot.hpp"
+#include "image/kernel.hpp"
 #include "image/part_header.hpp"
 #include "image/tail.hpp"
 #include "job/inspect.hpp"
+#include "ramdisk/layout.hpp"
 #include "recipe/journal.hpp"
+#include "recipe/patch.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
@@ -130,6 +133,20 @@ std::vector<OwnDigest> own_digests(const ImageInfo& info) {
 
 namespace {
 
+RamdiskLayout tell_layout(const LoadedImage& loaded, const ImageReading& reading,
+                          const Context& context) {
+  const Image& image = *loaded.image;
+  const auto at = std::ranges::find_if(reading.ramdisks,
+                                       [](const auto& one) { return one.ramdisk.has_value(); });
+  if (at == reading.ramdisks.end()) return RamdiskLayout::None;
+  const std::string partition = partition_of(loaded);
+  const Section* dtbo = image.section("recovery_dtbo");
+  return layout_of(
+      *at->ramdisk,
+      {image.kind(), partition, image.layout().version, dtbo != nullptr && !dtbo->bytes.empty(),
+       [&] { return kernel::may_skip_ramdisk(image.section("kernel"), decode_limit(context)); }});
+}
+
 void tell_journal(const ImageReading& reading, ImageInfo& info) {
   for (const ReadRamdisk& one : reading.ramdisks) {
     const auto journal =
@@ -161,6 +178,7 @@ Result<ImageInfo> image_info(const LoadedImage& loaded, const ImageReading& read
   for (const ReadRamdisk& one : reading.ramdisks)
     info.ramdisks.push_back(ramdisk_info(one, context, depth));
   info.bootconfig = boot::bootconfig(image);
+  if (paged) info.layout = layout_name(tell_layout(loaded, reading, context));
   info.permissive = permissive_in(image, reading);
   tell_parts(image, reading, info);
   tell_trees(reading, info);

@@ -66,6 +66,7 @@ struct ImageInfo {
   std::string partition_kind;  ///< "init_boot", "boot", "vendor_boot", "dt-table", "dtb", "vbmeta"
   std::uint64_t header_version = 0, page_size = 0;
   std::string os_version, patch_level, cmdline, name, bootconfig;
+  std::string layout;  ///< how its ramdisk is used: layout_name; empty: of no boot-class image
   std::vector<PartInfo> parts;
   std::vector<RamdiskInfo> ramdisks;
   std::optional<kernel::Kernel> kernel;

@@ -27,13 +27,6 @@ struct First {
   RamdiskLayout layout = RamdiskLayout::None;
 };
 
-bool kernel_may_skip(const Image& image) {
-  const Section* kernel = image.section("kernel");
-  if (kernel == nullptr || kernel->bytes.empty()) return false;
-  const auto body = kernel::open_body(kernel->bytes);
-  return body && as_text(body->decoded.view()).find(kSkipWord) != std::string_view::npos;
-}
-
 /// The first program in the ramdisk: a file, or a link that leads to one on the system.
 Result<First> first_program(const Candidate& candidate) {
   const Image& image = *candidate.image->image;
@@ -50,10 +43,10 @@ Result<First> first_program(const Candidate& candidate) {
                  .hint = "Nothing in this firmware says what starts the system: check that the "
                          "package is whole."});
   const Section* dtbo = image.section("recovery_dtbo");
-  First out{.layout =
-                layout_of(*ramdisk, {image.kind(), candidate.partition, image.layout().version,
-                                     dtbo != nullptr && !dtbo->bytes.empty(),
-                                     [&] { return kernel_may_skip(image); }})};
+  First out{.layout = layout_of(
+                *ramdisk, {image.kind(), candidate.partition, image.layout().version,
+                           dtbo != nullptr && !dtbo->bytes.empty(),
+                           [&] { return kernel::may_skip_ramdisk(image.section("kernel")); }})};
   const newc::Entry& entry = entry_at(*ramdisk, *at);
   out.program = entry.type() == newc::Symlink
                     ? fmt::format("/init, a link to {}", as_text(entry.data().view()))

@@ -35,10 +35,6 @@ struct LayoutSigns {
 
 [[nodiscard]] bool has_recovery(const Ramdisk& ramdisk);
 
-/// The kernel's word for skipping boot's ramdisk, and ours that takes its place: as long, so that
-/// nothing in the kernel moves.
-inline constexpr std::string_view kSkipWord = "skip_initramfs", kKeepWord = "wexlo_ramdisks";
-
 /// The processor an ELF file is for: "arm64", "arm", "x86_64", "x86", "riscv64"; empty: no ELF, or
 /// another.
 [[nodiscard]] std::string elf_architecture(View file);

@@ -36,6 +36,10 @@ struct PlaceOf {
   }
 };
 
+bool is_ramdisk_home(Home home) {
+  return home == Home::StartRamdisk || home == Home::VendorRamdisk || home == Home::RecoveryRamdisk;
+}
+
 /// One image being edited.
 class Patcher {
  public:
@@ -97,9 +101,16 @@ class Patcher {
     const bool needed = std::ranges::any_of(
         recipes, [&](const Recipe& recipe) { return std::ranges::any_of(recipe.edits, wanted); });
     if (!needed) return {};
+    const auto opens = [&](const Edit& edit) {
+      return concerns(edit) && (is_ramdisk_home(edit.home) || edit.home == Home::Mounts);
+    };
+    const bool in_ramdisk = std::ranges::any_of(
+        recipes, [&](const Recipe& recipe) { return std::ranges::any_of(recipe.edits, opens); });
     for (const boot::RamdiskPart& part : boot::ramdisk_parts(work_.image)) {
       if (part.bytes.empty()) continue;
       auto ramdisk = parse_ramdisk(part.bytes, decode_limit(work_.context));
+      // A header or a kernel can be edited beside a ramdisk that nobody here reads.
+      if (!ramdisk && !in_ramdisk) continue;
       if (!ramdisk)
         return fail(at_base(std::move(ramdisk).error(), part.offset + part.header.size()));
       WEXLO_CHECK(check_places(*ramdisk));
@@ -123,13 +134,8 @@ class Patcher {
     const Section* dtbo = work_.image.section("recovery_dtbo");
     return {work_.image.kind(), work_.role.partition, work_.image.layout().version,
             dtbo != nullptr && !dtbo->bytes.empty(), [this] {
-              const Section* kernel = work_.image.section("kernel");
-              const auto body = kernel == nullptr || kernel->bytes.empty()
-                                    ? Result<kernel::Body>(fail({.code = ErrorCode::BadMagic}))
-                                    : kernel::open_body(kernel->bytes, decode_limit(work_.context));
-              if (!body) return false;
-              const std::string_view text = as_text(body->decoded.view());
-              return text.find(kSkipWord) != text.npos || text.find(kKeepWord) != text.npos;
+              return kernel::may_skip_ramdisk(work_.image.section("kernel"),
+                                              decode_limit(work_.context));
             }};
   }
 
@@ -248,8 +254,7 @@ class Patcher {
     work_.edit = &edit;
     work_.report = &report;
     work_.opened = choose(edit);
-    const bool in_ramdisk = edit.home == Home::StartRamdisk || edit.home == Home::VendorRamdisk ||
-                            edit.home == Home::RecoveryRamdisk;
+    const bool in_ramdisk = is_ramdisk_home(edit.home);
     // What is gone cannot be looked for again: the same place in another fragment is another's. And
     // a ramdisk that was put in whole carries the journal that says so.
     if (known && in_ramdisk &&
@@ -276,8 +281,9 @@ class Patcher {
           "This ramdisk is recovery's alone: the edits in it have no effect on a normal "
           "start.");
     if (!init) return {};
-    const KernelBytesEdit keep{to_bytes(kSkipWord), to_bytes(kKeepWord), 1,
-                               fmt::format("\"{}\" by \"{}\"", kSkipWord, kKeepWord)};
+    const KernelBytesEdit keep{
+        to_bytes(kernel::kSkipWord), to_bytes(kernel::kKeepWord), 1,
+        fmt::format("\"{}\" by \"{}\"", kernel::kSkipWord, kernel::kKeepWord)};
     layout_edit_ = {.kind = "kernel-bytes", .recipe = "(layout)", .home = Home::Kernel};
     layout_edit_.what = keep;
     EditReport report{

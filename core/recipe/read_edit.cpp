@@ -299,7 +299,7 @@ std::string_view home_name(Home home) {
     case Home::Header: return "the header";
     case Home::Kernel: return "the kernel";
     case Home::Trees: return "the device trees";
-    case Home::Vbmeta: return "vbmeta";
+    case Home::Vbmeta: return "the verification flags of the chain";
   }
   return "";
 }

@@ -261,6 +261,56 @@ TEST_CASE("edits: their order is respected, and conflicts are told") {
   check_same(again->bytes, ab->bytes);
 }
 
+TEST_CASE(
+    "edits: texts are edited together, and what puts another file there afterwards conflicts") {
+  const TempDir dir;
+  write_files(dir);
+  const std::string head = "format = 1\nname = \"x\"\n";
+  const std::string avb =
+      "[[edit]]\nkind = \"fstab-drop\"\nmount_point = \"/system\"\nflags = [\"avb\"]\n";
+  const std::string wait =
+      "[[edit]]\nkind = \"fstab-drop\"\nmount_point = \"/system\"\nflags = [\"wait\"]\n";
+  const std::string back =
+      "[[edit]]\nkind = \"fstab-set\"\nmount_point = \"/system\"\nflags = [\"avb\"]\n";
+  const std::string line =
+      "[[edit]]\nkind = \"line-add\"\nfile = \"fstab.vernier\"\nlines = [\"# tide\"]\n";
+  const std::string no_line =
+      "[[edit]]\nkind = \"line-remove\"\nfile = \"fstab.vernier\"\nline = \"# tide\"\n";
+  const std::string put = "[[edit]]\nkind = \"put\"\npath = \"fstab.vernier\"\nfrom = \"hello\"\n";
+  const auto conflicts = [&](const std::string& edits) {
+    const auto done = patch_image(load(BootBytes{.ramdisk = rich_archive()}.done()), {"boot", true},
+                                  load_example(dir, head + edits));
+    REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+    return done->conflicts.size();
+  };
+  CHECK(conflicts(avb + wait + line) == 0);
+  CHECK(conflicts(avb + back) == 1);
+  CHECK(conflicts(line + no_line) == 1);
+  CHECK(conflicts(line + put) == 1);
+  CHECK(conflicts(put) == 0);
+}
+
+TEST_CASE("edits: the header can be edited beside a ramdisk that nobody here reads") {
+  const TempDir dir;
+  const std::string stock =
+      BootBytes{.version = 2, .ramdisk = "\x89LZO\0\r\n\x1a\n" + noise(500)}.done();
+  const auto done =
+      patch_image(load(stock), {"boot", true},
+                  load_example(dir,
+                               "format = 1\nname = \"x\"\n[[edit]]\nkind = \"header\"\n"
+                               "set = { os_version = \"15.0.0\" }\n"));
+  REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+  CHECK(done->changed);
+  CHECK_FALSE(done->way_back.in_image);
+  const auto refused =
+      patch_image(load(stock), {"boot", true},
+                  load_example(dir,
+                               "format = 1\nname = \"x\"\n[[edit]]\nkind = \"remove\"\n"
+                               "path = \"init\"\n"));
+  REQUIRE_FALSE(refused);
+  CHECK(refused.error().code == ErrorCode::Unsupported);
+}
+
 TEST_CASE("edits: lowered protections are told, each once") {
   const TempDir dir;
   const auto codes = [&](const std::string& edit, const std::string& image) {
