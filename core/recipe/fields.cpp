@@ -55,6 +55,13 @@ void Fields::wrong(std::string_view key, std::string message, ErrorCode code) {
                    std::move(message), code);
 }
 
+bool Fields::is_open(const toml::node& node) const {
+  const auto raw = node.value_exact<std::string>();
+  return raw && std::ranges::any_of(reading_.unfilled, [&](const std::string& name) {
+           return raw->find("${" + name + "}") != std::string::npos;
+         });
+}
+
 void Fields::note(std::string_view key, std::string_view value) {
   settings_[std::string(key)] += fmt::format("{} {}\n", value.size(), value);
 }
@@ -235,7 +242,7 @@ std::string Fields::place(std::string_view key, bool root_too) {
   note(key, place);
   if (("/" + place + "/").find("/../") != std::string::npos)
     wrong(key, fmt::format("{} \"{}\" leaves the ramdisk", key, *raw), ErrorCode::UnsafePath);
-  else if (place.empty() && !root_too && !reading_.describe_only)
+  else if (place.empty() && !root_too && !is_open(*node))
     wrong(key, fmt::format("{} does not name a file inside the ramdisk", key));
   else if (place.size() >= newc::kMaxName || place.find('\0') != std::string::npos)
     wrong(key, fmt::format("{} is no name that a kernel takes", key));
@@ -260,7 +267,8 @@ FileRef Fields::file(std::string_view key, bool tree) {
   if (out.shown.empty())
     out.shown = std::filesystem::path(out.from.substr(0, cut)).parent_path().filename().string();
   if (cut != std::string::npos) out.shown += out.from.substr(cut);
-  if (out.from.empty() && !reading_.describe_only) wrong(key, fmt::format("{} is empty", key));
+  if (is_open(*node)) return out;
+  if (out.from.empty()) wrong(key, fmt::format("{} is empty", key));
   if (reading_.describe_only || out.from.empty() || out.needs_architecture()) return out;
   if (auto bound = out.bind({}); !bound) {
     Error error = std::move(bound).error();

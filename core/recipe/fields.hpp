@@ -16,7 +16,8 @@ struct Reading {
   bool describe_only = false;                 ///< parameters may be without a value
   FileStorePtr files;
   std::vector<Mistake> mistakes;
-  std::set<std::string> used;  ///< parameters that some text asked for
+  std::set<std::string> used;      ///< parameters that some text asked for
+  std::set<std::string> unfilled;  ///< parameters without a value: what hangs on them is not known
 
   void mistake(const toml::node& node, std::string message, ErrorCode code = ErrorCode::BadValue);
 };
@@ -55,6 +56,8 @@ class Fields {
   std::optional<std::string> expanded(std::string_view key, const toml::node& node,
                                       bool keep_architecture = false);
   void note(std::string_view key, std::string_view value);
+  /// Whether a text hangs on a parameter that has no value yet.
+  [[nodiscard]] bool is_open(const toml::node& node) const;
 
   const toml::table& table_;
   Reading& reading_;

@@ -121,17 +121,21 @@ class RecipeReader {
           parameter.file ? fs::path(at->second).filename().string() : at->second;
     } else if (parameter.fallback) {
       reading_.values[parameter.name] = *parameter.fallback;
-    } else if (reading_.describe_only) {
-      reading_.values[parameter.name] = "";
     } else {
-      reading_.mistake(
-          row,
-          fmt::format("recipe {} needs a value for \"{}\"{}; add --set {}=VALUE", recipe_.name,
-                      parameter.name, parameter.about.empty() ? "" : ": " + parameter.about,
-                      parameter.name),
-          ErrorCode::Usage);
       reading_.values[parameter.name] = "";
+      reading_.unfilled.insert(parameter.name);
+      if (!reading_.describe_only) no_value(parameter, row);
     }
+  }
+
+  void no_value(const Parameter& parameter, const toml::table& row) {
+    reading_.mistake(
+        row,
+        fmt::format("recipe {} needs a value for \"{}\"{}; add --set {}=VALUE", recipe_.name,
+                    parameter.name, parameter.about.empty() ? "" : ": " + parameter.about,
+                    parameter.name),
+        ErrorCode::Usage);
+    reading_.mistakes.back().weight = 1;
   }
 
   void processors(Fields& top) {

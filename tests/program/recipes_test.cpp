@@ -256,9 +256,13 @@ TEST_CASE("recipes --check: every mistake with line and column, and files beside
   write(bench.dir / "good.toml", edit_of("kind = \"remove\"\npath = \"init\"\n"));
   CHECK(program(bench.dir, {"recipes", "--check", "good.toml"}).exit_code == 0);
   CHECK(program(bench.dir, {"recipes", "--check", "none.toml"}).exit_code == 5);
+  // A parameter without a value is not the recipe's mistake.
   for (const char* name : {"@fstab-open", "@ramdisk-always", "@start-program"})
-    CHECK(program(bench.dir, {"recipes", "--check", name, "--set", "program=hello"}).exit_code ==
-          0);
+    CHECK(program(bench.dir, {"recipes", "--check", name}).exit_code == 0);
+  const Ran wrong =
+      program(bench.dir, {"recipes", "--check", "@start-program", "--set", "program=gone"});
+  CHECK(wrong.exit_code == 1);
+  CHECK(wrong.out.find("gone") != std::string::npos);
 }
 
 TEST_CASE("prepare --like: the kit's own recipes, without the files they came from") {
