@@ -44,8 +44,10 @@ struct ImageReading {
 /// The ramdisks alone. Errors: Interrupted.
 [[nodiscard]] Result<ImageReading> read_ramdisks(const Image& image, const Context& context);
 
+enum class Digests { Counted, Left };
 /// Digests, ramdisks and kernel in parallel. What does not read is told in its place.
 /// Errors: Interrupted.
-[[nodiscard]] Result<ImageReading> read_deep(const Image& image, const Context& context);
+[[nodiscard]] Result<ImageReading> read_deep(const Image& image, const Context& context,
+                                             Digests digests = Digests::Counted);
 
 }  // namespace wexlo

@@ -421,6 +421,13 @@ class Patcher {
         const MadeWayBack made,
         make_way_back(stock.bytes, before, unfold(work_.image, parts, Side::Patched, work_.context),
                       whole, proofs, work_.context));
+    for (OpenRamdisk& one : work_.ramdisks)
+      for (RamdiskSegment& segment : one.ramdisk.segments)
+        if (const auto found = made.settings.find(segment.encoded.view().data());
+            found != made.settings.end()) {
+          segment.framing = found->second.framing;
+          segment.setting_known = true;
+        }
     work_.out.way_back = {true, made.carried.size(), "the image carries it"};
     journal_.way_back.clear();
     WEXLO_CHECK(put_own(std::string(kWayBackPlace), made.carried, "way back to the stock image"));

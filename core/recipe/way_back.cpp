@@ -252,6 +252,7 @@ Result<MadeWayBack> make_way_back(const Blob& stock_bytes, const Unfolded& stock
         row.size = encoded.size();
         append(target, encoded);
       }
+      if (!whole) out.settings.emplace(encoded.data(), setting);
       if (setting.proof == Proof::Start)
         out.repackings.push_back(std::make_shared<Repacking>(
             Repacking{stream.compression, setting.framing, stream.decoded, stream.encoded}));

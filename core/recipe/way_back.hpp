@@ -3,6 +3,9 @@
 /// difference between the two, both seen unpacked; what is packed again must come out as it was,
 /// and is carried whole where it does not.
 
+#include <map>
+
+#include "codec/settings.hpp"
 #include "firmware/formats.hpp"
 #include "image/fragments.hpp"
 #include "recipe/journal.hpp"
@@ -53,6 +56,9 @@ struct MadeWayBack {
   /// One for each stream whose setting is not proven yet; the answers are there once `tasks` is
   /// waited for.
   std::vector<std::shared_ptr<Repacking>> repackings;
+  /// What was found of the stock streams that are packed again, by their first byte: the patched
+  /// image's need not be searched for once more.
+  std::map<const std::byte*, Setting> settings;
 };
 /// What leads from the patched image to the stock one. Errors: Interrupted.
 /// @param whole  carry every touched stream as it was: none is packed again
