@@ -171,7 +171,7 @@ class RecipeReader {
       }
   }
 
-  const Settings& settings_;
+  const Settings settings_;
   toml::table table_;
   Reading reading_;
   Recipe recipe_;

@@ -16,7 +16,8 @@ namespace wexlo {
 namespace {
 
 constexpr std::string_view kMagic = "wexlo way back 1\n";
-constexpr int kPreset = 6;
+constexpr int kPreset = 6, kSmallPreset = 1;  ///< the small one in its extreme form
+constexpr std::size_t kSmall = 1u << 20;
 constexpr std::uint64_t kMostUnfolded = 2ull << 30;
 /// Zeros to copy from: padding is the longest run of them in a stock image.
 constexpr std::size_t kZeros = 1u << 20;
@@ -272,7 +273,10 @@ Result<MadeWayBack> make_way_back(const Blob& stock_bytes, const Unfolded& stock
   append(plain, View(make_delta(source_of(patched, same), target)));
   target = {};
   // Mostly what was packed before, if it is large: a denser setting would bring nothing.
-  WEXLO_TRY(out.carried, encode(Compression::Xz, plain, {.level = kPreset}, context));
+  const bool small = plain.size() <= kSmall;  // a large dictionary only costs time then
+  WEXLO_TRY(out.carried,
+            encode(Compression::Xz, plain,
+                   {.level = small ? kSmallPreset : kPreset, .variant = small ? 1 : 0}, context));
   return out;
 }
 
