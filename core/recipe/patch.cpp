@@ -1,7 +1,6 @@
 #include "recipe/patch.hpp"
 
 #include <fmt/format.h>
-#include <fmt/ranges.h>
 
 #include <algorithm>
 
@@ -9,10 +8,8 @@
 #include "image/boot.hpp"
 #include "image/kernel.hpp"
 #include "parts/rebuild.hpp"
-#include "ramdisk/textfiles.hpp"
 #include "recipe/way_back.hpp"
 #include "recipe/work.hpp"
-#include "verified/vbmeta.hpp"
 
 namespace wexlo {
 namespace {
@@ -66,29 +63,8 @@ class Patcher {
   }
 
  private:
-  bool can_hold(Home home) const {
-    const Image& image = work_.image;
-    const auto filled = [&](std::string_view name) {
-      const Section* section = image.section(name);
-      return section != nullptr && !section->bytes.empty();
-    };
-    switch (home) {
-      case Home::StartRamdisk: return image.kind() == "boot" || image.kind() == "vendor_boot";
-      case Home::VendorRamdisk: return image.kind() == "vendor_boot";
-      case Home::RecoveryRamdisk: return image.kind() == "boot" || image.kind() == "vendor_boot";
-      case Home::Mounts: return image.kind() != "vbmeta";
-      case Home::Cmdline: return image.layout().field("cmdline") != nullptr;
-      case Home::Bootconfig: return image.section("bootconfig") != nullptr;
-      case Home::Header: return image.kind() == "boot" || image.kind() == "vendor_boot";
-      case Home::Kernel: return filled("kernel") || filled("second");
-      case Home::Trees: return image.kind() != "vbmeta";
-      case Home::Vbmeta: return image.kind() == "vbmeta";
-    }
-    return false;
-  }
-
   bool concerns(const Edit& edit) const {
-    if (!can_hold(edit.home)) return false;
+    if (!can_hold(work_.image, edit.home)) return false;
     if (!edit.partition.empty()) return edit.partition == work_.role.partition;
     // Of the header's fields vendor_boot has few: it is meant only when it is named.
     if (edit.home == Home::Header && work_.image.kind() == "vendor_boot") return false;
@@ -186,46 +162,9 @@ class Patcher {
     return fmt::format("{} has {}", where, home_name(edit.home));
   }
 
-  /// Why a condition does not hold; empty: all do.
-  std::string failing(const Conditions& conditions) {
-    const auto lacks = [](const auto& list, const auto& value) {
-      return !list.empty() && std::ranges::find(list, value) == list.end();
-    };
-    const std::string& processor =
-        work_.phone.architecture.empty() ? work_.kernel_architecture() : work_.phone.architecture;
-    if (lacks(conditions.architectures, processor))
-      return fmt::format("it is for {}, the image is for {}",
-                         fmt::join(conditions.architectures, " or "),
-                         processor.empty() ? "an unknown processor" : processor);
-    if (lacks(conditions.layouts, layout_name(layout_)))
-      return fmt::format("it is for layout {}, the image has {}",
-                         fmt::join(conditions.layouts, " or "), layout_name(layout_));
-    if (lacks(conditions.partitions, work_.role.partition))
-      return fmt::format("it is for {}, this is {}", fmt::join(conditions.partitions, " or "),
-                         work_.role.partition);
-    if (lacks(conditions.header_versions, work_.image.layout().version))
-      return fmt::format("it is for header version {}, the image has {}",
-                         fmt::join(conditions.header_versions, " or "),
-                         work_.image.layout().version);
-    return failing_sdk(conditions);
-  }
-
-  std::string failing_sdk(const Conditions& conditions) const {
-    const auto& sdk = work_.phone.sdk;
-    if (!conditions.sdk_at_least && !conditions.sdk_at_most) return {};
-    if (!sdk) return "it asks for an API level, and nothing here tells the build's";
-    if (conditions.sdk_at_least && *sdk < *conditions.sdk_at_least)
-      return fmt::format("it is for API level {} and up, the build has {}",
-                         *conditions.sdk_at_least, *sdk);
-    if (conditions.sdk_at_most && *sdk > *conditions.sdk_at_most)
-      return fmt::format("it is for API level {} and below, the build has {}",
-                         *conditions.sdk_at_most, *sdk);
-    return {};
-  }
-
   Status check_needs(const Recipe& recipe) {
     if (recipe.needs.empty() || !work_.role.target || work_.image.kind() == "vbmeta") return {};
-    const std::string reason = failing(recipe.needs);
+    const std::string reason = failing(recipe.needs, work_, layout_);
     if (reason.empty()) return {};
     return fail({.code = ErrorCode::Mismatch,
                  .message = fmt::format("recipe {} is not for this image: {}", recipe.name, reason),
@@ -246,7 +185,8 @@ class Patcher {
   }
 
   Result<Outcome> try_edit(const Edit& edit, EditReport& report) {
-    if (std::string reason = failing(edit.when); !edit.when.empty() && !reason.empty()) {
+    if (std::string reason = failing(edit.when, work_, layout_);
+        !edit.when.empty() && !reason.empty()) {
       report.why = std::move(reason);
       return Outcome::Skipped;
     }
@@ -493,43 +433,6 @@ class Patcher {
 };
 
 }  // namespace
-
-std::string partition_of(const LoadedImage& image) {
-  if (!image.image) return std::string(image.format->kind);
-  const auto footer = verified::find_footer(image.bytes.view());
-  if (footer && *footer) {
-    const auto vbmeta =
-        verified::parse_vbmeta(image.bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
-    const auto all =
-        vbmeta ? verified::descriptors(*vbmeta) : Result<std::vector<verified::Descriptor>>{};
-    for (const auto& descriptor : all ? *all : std::vector<verified::Descriptor>{})
-      if (const auto* hash = std::get_if<verified::HashDescriptor>(&descriptor.value))
-        return hash->partition;
-  }
-  return std::string(boot::partition_kind(*image.image));
-}
-
-Result<PhoneFacts> phone_facts(const LoadedImage& image, const Context& context) {
-  PhoneFacts facts;
-  if (!image.image) return facts;
-  for (const boot::RamdiskPart& part : boot::ramdisk_parts(*image.image)) {
-    WEXLO_CHECK(check_stop(context));
-    const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
-    if (!ramdisk) continue;
-    if (facts.architecture.empty()) facts.architecture = architecture_of(*ramdisk);
-    for (const char* place : {"default.prop", "prop.default", "system/etc/ramdisk/build.prop"}) {
-      const auto at = resolve(*ramdisk, place);
-      const auto value =
-          at ? property(as_text(content_of(*ramdisk, *at).view()), "ro.build.version.sdk")
-             : std::nullopt;
-      if (value && !facts.sdk) facts.sdk = static_cast<std::uint32_t>(std::atoi(value->c_str()));
-    }
-  }
-  const Section* kernel = image.image->section("kernel");
-  if (kernel != nullptr && !kernel->bytes.empty())
-    facts.kernel_architecture = kernel::read(kernel->bytes, decode_limit(context)).architecture;
-  return facts;
-}
 
 Result<Patched> patch_image(const LoadedImage& stock, const PatchRole& role,
                             const std::vector<Recipe>& recipes, const Context& context) {

@@ -84,8 +84,10 @@ class Work {
   bool kernel_read_ = false;
 };
 
-/// Performs the work's edit on its image. Errors: see patch_image.
-[[nodiscard]] Result<Outcome> perform(Work& work);
+/// Whether an image has a place for edits of a home.
+[[nodiscard]] bool can_hold(const Image& image, Home home);
+/// Why a condition does not hold, a clause; empty: all do.
+[[nodiscard]] std::string failing(const Conditions& conditions, Work& work, RamdiskLayout layout);
 
 // By kind; each file does a few.
 [[nodiscard]] Result<Outcome> apply(Work& work, const PutEdit& edit);

@@ -1,0 +1,50 @@
+/// What an image tells of the partition it belongs to, and of the phone.
+
+#include "image/boot.hpp"
+#include "image/fragments.hpp"
+#include "image/kernel.hpp"
+#include "ramdisk/layout.hpp"
+#include "ramdisk/textfiles.hpp"
+#include "recipe/patch.hpp"
+#include "verified/vbmeta.hpp"
+
+namespace wexlo {
+
+std::string partition_of(const LoadedImage& image) {
+  if (!image.image) return std::string(image.format->kind);
+  const auto footer = verified::find_footer(image.bytes.view());
+  if (footer && *footer) {
+    const auto vbmeta =
+        verified::parse_vbmeta(image.bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
+    const auto all =
+        vbmeta ? verified::descriptors(*vbmeta) : Result<std::vector<verified::Descriptor>>{};
+    for (const auto& descriptor : all ? *all : std::vector<verified::Descriptor>{})
+      if (const auto* hash = std::get_if<verified::HashDescriptor>(&descriptor.value))
+        return hash->partition;
+  }
+  return std::string(boot::partition_kind(*image.image));
+}
+
+Result<PhoneFacts> phone_facts(const LoadedImage& image, const Context& context) {
+  PhoneFacts facts;
+  if (!image.image) return facts;
+  for (const boot::RamdiskPart& part : boot::ramdisk_parts(*image.image)) {
+    WEXLO_CHECK(check_stop(context));
+    const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
+    if (!ramdisk) continue;
+    if (facts.architecture.empty()) facts.architecture = architecture_of(*ramdisk);
+    for (const char* place : {"default.prop", "prop.default", "system/etc/ramdisk/build.prop"}) {
+      const auto at = resolve(*ramdisk, place);
+      const auto value =
+          at ? property(as_text(content_of(*ramdisk, *at).view()), "ro.build.version.sdk")
+             : std::nullopt;
+      if (value && !facts.sdk) facts.sdk = static_cast<std::uint32_t>(std::atoi(value->c_str()));
+    }
+  }
+  const Section* kernel = image.image->section("kernel");
+  if (kernel != nullptr && !kernel->bytes.empty())
+    facts.kernel_architecture = kernel::read(kernel->bytes, decode_limit(context)).architecture;
+  return facts;
+}
+
+}  // namespace wexlo
