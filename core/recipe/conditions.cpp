@@ -15,8 +15,8 @@ std::string failing_sdk(const Conditions& conditions, const Work& work) {
   if (!conditions.sdk_at_least && !conditions.sdk_at_most) return {};
   if (!sdk) return "it asks for an API level, and nothing here tells the build's";
   if (conditions.sdk_at_least && *sdk < *conditions.sdk_at_least)
-    return fmt::format("it is for API level {} and up, the build has {}",
-                       *conditions.sdk_at_least, *sdk);
+    return fmt::format("it is for API level {} and up, the build has {}", *conditions.sdk_at_least,
+                       *sdk);
   if (conditions.sdk_at_most && *sdk > *conditions.sdk_at_most)
     return fmt::format("it is for API level {} and below, the build has {}",
                        *conditions.sdk_at_most, *sdk);
@@ -63,8 +63,7 @@ std::string failing(const Conditions& conditions, Work& work, RamdiskLayout layo
                        work.role.partition);
   if (lacks(conditions.header_versions, work.image.layout().version))
     return fmt::format("it is for header version {}, the image has {}",
-                       fmt::join(conditions.header_versions, " or "),
-                       work.image.layout().version);
+                       fmt::join(conditions.header_versions, " or "), work.image.layout().version);
   return failing_sdk(conditions, work);
 }
 

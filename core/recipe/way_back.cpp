@@ -18,7 +18,6 @@ namespace {
 constexpr std::string_view kMagic = "wexlo way back 1\n";
 constexpr int kPreset = 6, kSmallPreset = 1;  ///< the small one in its extreme form
 constexpr std::size_t kSmall = 1u << 20;
-constexpr std::uint64_t kMostUnfolded = 2ull << 30;
 /// Zeros to copy from: padding is the longest run of them in a stock image.
 constexpr std::size_t kZeros = 1u << 20;
 
@@ -280,6 +279,68 @@ Result<MadeWayBack> make_way_back(const Blob& stock_bytes, const Unfolded& stock
   return out;
 }
 
+namespace {
+
+using Known = std::vector<std::shared_ptr<Repacking>>;
+
+/// What a journal may make this program hold: a stock image unpacked, whatever the way back says.
+std::uint64_t most_unfolded(const Journal& journal, const Context& context) {
+  return decode_limit(context).bytes + std::min<std::uint64_t>(journal.stock_size, kMaxImage);
+}
+
+/// The rows at the front of the way back. @param streams  of the patched image
+Result<std::vector<Row>> take_rows(View& in, std::size_t streams) {
+  WEXLO_TRY(const std::uint64_t count, take_varint(in));
+  if (count > in.size()) return fail({.code = ErrorCode::Truncated, .message = "it is cut short"});
+  std::vector<Row> rows;
+  for (std::uint64_t i = 0; i < count; ++i) {
+    WEXLO_TRY(Row row, take_row(in));
+    if (row.mode == Mode::Same && row.size >= streams)
+      return fail({.code = ErrorCode::OutOfRange, .message = "a stream that is not there"});
+    rows.push_back(std::move(row));
+  }
+  return rows;
+}
+
+/// A stock stream's bytes from what the difference gave for it.
+Result<Bytes> stream_bytes(const Row& row, View content, const Unfolded& from, const Known& known,
+                           const Context& context) {
+  if (row.mode == Mode::Whole || row.compression == Compression::None) return to_bytes(content);
+  const auto before = std::ranges::find_if(known, [&](const auto& one) {
+    return one->same && one->compression == row.compression && same_setting(*one, row.framing) &&
+           equal(one->decoded.view(), content);
+  });
+  if (before != known.end()) return to_bytes((*before)->encoded.view());
+  return encode(row.compression, content, row.framing, context, beside(from, row.compression));
+}
+
+/// The stock file, piece by piece. @param target  what the difference gave
+Result<Bytes> put_together(const std::vector<Row>& rows, View target, const Unfolded& from,
+                           std::uint64_t stock_size, const Known& known, const Context& context) {
+  Bytes out;
+  const auto cut_short = [] {
+    return fail({.code = ErrorCode::Truncated, .message = "it is cut short"});
+  };
+  for (const Row& row : rows) {
+    const std::uint64_t size = row.mode == Mode::Same ? 0 : row.size;
+    if (row.gap > target.size() || size > target.size() - row.gap) return cut_short();
+    append(out, target.first(row.gap));
+    const View content = target.subspan(row.gap, size);
+    target = target.subspan(row.gap + size);
+    if (row.mode == Mode::Same) {
+      append(out, from.streams[row.size].encoded.view());
+    } else {
+      WEXLO_TRY(const Bytes bytes, stream_bytes(row, content, from, known, context));
+      append(out, View(bytes));
+    }
+    if (out.size() > stock_size) break;  // it is not the stock image, whatever follows
+  }
+  append(out, target);
+  return out;
+}
+
+}  // namespace
+
 Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
                              const Context& context,
                              const std::vector<std::shared_ptr<Repacking>>& known) {
@@ -295,64 +356,25 @@ Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
                      "the image does not carry its way back: {}",
                      journal.way_back.empty() ? "it was taken out of it" : journal.way_back),
                  .hint = "Give the stock image: --stock FILE (a kit keeps it in stock/)."});
-  const auto plain = decode(Compression::Xz, carried.view(), {.bytes = kMostUnfolded});
+  const std::uint64_t most = most_unfolded(journal, context);
+  const auto plain = decode(Compression::Xz, carried.view(), {.bytes = most});
   if (!plain) return fail(damaged(plain.error()));
   View in = plain->bytes.view();
   if (!as_text(in).starts_with(kMagic))
     return fail(damaged({.code = ErrorCode::Unsupported, .message = "it is of another format"}));
   in = in.subspan(kMagic.size());
   const Unfolded from = unfold(*patched.image, context);
-  std::vector<Row> rows;
+  const auto rows = take_rows(in, from.streams.size());
+  if (!rows) return fail(damaged(rows.error()));
   std::vector<bool> same(from.streams.size());
-  const auto count = take_varint(in);
-  if (!count || *count > in.size())
-    return fail(damaged({.code = ErrorCode::Truncated, .message = "it is cut short"}));
-  for (std::uint64_t i = 0; i < *count; ++i) {
-    auto row = take_row(in);
-    if (!row) return fail(damaged(std::move(row).error()));
-    if (row->mode == Mode::Same && row->size >= same.size())
-      return fail(
-          damaged({.code = ErrorCode::OutOfRange, .message = "a stream that is not there"}));
-    if (row->mode == Mode::Same) same[row->size] = true;
-    rows.push_back(std::move(*row));
-  }
-  const auto target = apply_delta(source_of(from, same), in, kMostUnfolded);
+  for (const Row& row : *rows)
+    if (row.mode == Mode::Same) same[row.size] = true;
+  const auto target = apply_delta(source_of(from, same), in, most);
   if (!target) return fail(damaged(target.error()));
-  Bytes out;
-  View rest = *target;
-  const auto take = [&](std::uint64_t size) -> Result<View> {
-    if (size > rest.size())
-      return fail(damaged({.code = ErrorCode::Truncated, .message = "it is cut short"}));
-    const View taken = rest.first(size);
-    rest = rest.subspan(size);
-    return taken;
-  };
-  for (const Row& row : rows) {
-    WEXLO_TRY(const View gap, take(row.gap));
-    append(out, gap);
-    if (row.mode == Mode::Same) {
-      append(out, from.streams[row.size].encoded.view());
-      continue;
-    }
-    WEXLO_TRY(const View content, take(row.size));
-    if (row.mode == Mode::Whole || row.compression == Compression::None) {
-      append(out, content);
-      continue;
-    }
-    const auto before = std::ranges::find_if(known, [&](const auto& one) {
-      return one->same && one->compression == row.compression && same_setting(*one, row.framing) &&
-             equal(one->decoded.view(), content);
-    });
-    if (before != known.end()) {
-      append(out, (*before)->encoded.view());
-      continue;
-    }
-    WEXLO_TRY(const Bytes packed, encode(row.compression, content, row.framing, context,
-                                         beside(from, row.compression)));
-    append(out, View(packed));
-  }
-  append(out, rest);
-  const std::string sha256 = sha256_hex(out);
+  auto out = put_together(*rows, *target, from, journal.stock_size, known, context);
+  if (!out && out.error().code == ErrorCode::Interrupted) return fail(std::move(out).error());
+  if (!out) return fail(damaged(std::move(out).error()));
+  const std::string sha256 = sha256_hex(*out);
   if (sha256 != journal.stock_sha256)
     return fail({.code = ErrorCode::DigestMismatch,
                  .message = "what the way back leads to is not the stock image",
@@ -360,7 +382,7 @@ Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
                  .found = sha256,
                  .hint = "The image was changed after it was patched. Give the stock image: "
                          "--stock FILE."});
-  return Blob(std::move(out));
+  return Blob(std::move(*out));
 }
 
 }  // namespace wexlo
