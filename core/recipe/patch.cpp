@@ -16,6 +16,8 @@ namespace {
 
 using newc::Entry;
 
+/// Who asks for an edit that no recipe has.
+constexpr std::string_view kLayoutRecipe = "(layout)";
 /// What an image without a verified-boot footer may grow by for its way back: how large its
 /// partition is nobody has said.
 constexpr std::uint64_t kMostGrowth = 4u << 20;
@@ -185,10 +187,12 @@ class Patcher {
   }
 
   Result<Outcome> try_edit(const Edit& edit, EditReport& report) {
-    if (std::string reason = failing(edit.when, work_, layout_);
-        !edit.when.empty() && !reason.empty()) {
-      report.why = std::move(reason);
-      return Outcome::Skipped;
+    if (!edit.when.empty()) {
+      std::string reason = failing(edit.when, work_, layout_);
+      if (!reason.empty()) {
+        report.why = std::move(reason);
+        return Outcome::Skipped;
+      }
     }
     const bool known = journal_.has(edit.digest());
     work_.edit = &edit;
@@ -216,7 +220,9 @@ class Patcher {
   Status what_the_layout_asks() {
     if (layout_ != RamdiskLayout::SystemRoot || home() == nullptr) return {};
     const bool init = home()->meant.contains("init");
-    if (!init && !home()->meant.empty())
+    const bool kept = std::ranges::find(journal_.edits, kLayoutRecipe, &JournalEdit::recipe) !=
+                      journal_.edits.end();
+    if (!init && !kept && !home()->meant.empty())
       work_.note(
           "This ramdisk is recovery's alone: the edits in it have no effect on a normal "
           "start.");
@@ -224,10 +230,11 @@ class Patcher {
     const KernelBytesEdit keep{
         to_bytes(kernel::kSkipWord), to_bytes(kernel::kKeepWord), 1,
         fmt::format("\"{}\" by \"{}\"", kernel::kSkipWord, kernel::kKeepWord)};
-    layout_edit_ = {.kind = "kernel-bytes", .recipe = "(layout)", .home = Home::Kernel};
+    layout_edit_ = {
+        .kind = "kernel-bytes", .recipe = std::string(kLayoutRecipe), .home = Home::Kernel};
     layout_edit_.what = keep;
     EditReport report{
-        .recipe = "(layout)",
+        .recipe = std::string(kLayoutRecipe),
         .kind = "kernel-bytes",
         .summary = layout_edit_.summary(),
         .why = fmt::format("{}: without it the new /init would never run", layout_about(layout_))};

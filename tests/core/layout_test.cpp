@@ -93,6 +93,12 @@ TEST_CASE("layouts: where the kernel skips the ramdisk, a new /init changes its 
   const auto twice = patch_image(image, {"boot", true}, {put_at("init")});
   REQUIRE(twice);
   CHECK_FALSE(twice->changed);
+  // From then on the ramdisk runs in a normal start, and other edits in it act there.
+  const auto later = patch_image(image, {"boot", true}, {put_at("sbin/tool")});
+  REQUIRE(later);
+  CHECK(later->changed);
+  for (const std::string& note : later->notes)
+    CHECK(note.find("no effect") == std::string::npos);
   // Another file there has no effect on a normal start: said, and the kernel is left alone.
   const auto other = patch_image(load(stock), {"boot", true}, {put_at("sbin/tool")});
   REQUIRE(other);
