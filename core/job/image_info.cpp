@@ -140,11 +140,7 @@ RamdiskLayout tell_layout(const LoadedImage& loaded, const ImageReading& reading
                                        [](const auto& one) { return one.ramdisk.has_value(); });
   if (at == reading.ramdisks.end()) return RamdiskLayout::None;
   const std::string partition = partition_of(loaded);
-  const Section* dtbo = image.section("recovery_dtbo");
-  return layout_of(
-      *at->ramdisk,
-      {image.kind(), partition, image.layout().version, dtbo != nullptr && !dtbo->bytes.empty(),
-       [&] { return kernel::may_skip_ramdisk(image.section("kernel"), decode_limit(context)); }});
+  return layout_of(*at->ramdisk, signs_of(image, partition, decode_limit(context)));
 }
 
 void tell_journal(const ImageReading& reading, ImageInfo& info) {

@@ -5,7 +5,6 @@
 #include <algorithm>
 
 #include "image/fragments.hpp"
-#include "image/kernel.hpp"
 #include "ramdisk/ramdisk.hpp"
 
 namespace wexlo {
@@ -42,11 +41,7 @@ Result<First> first_program(const Candidate& candidate) {
                  .file = candidate.partition,
                  .hint = "Nothing in this firmware says what starts the system: check that the "
                          "package is whole."});
-  const Section* dtbo = image.section("recovery_dtbo");
-  First out{.layout = layout_of(
-                *ramdisk, {image.kind(), candidate.partition, image.layout().version,
-                           dtbo != nullptr && !dtbo->bytes.empty(),
-                           [&] { return kernel::may_skip_ramdisk(image.section("kernel")); }})};
+  First out{.layout = layout_of(*ramdisk, signs_of(image, candidate.partition))};
   const newc::Entry& entry = entry_at(*ramdisk, *at);
   out.program = entry.type() == newc::Symlink
                     ? fmt::format("/init, a link to {}", as_text(entry.data().view()))

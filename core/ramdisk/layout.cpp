@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "image/kernel.hpp"
+
 namespace wexlo {
 
 std::string_view layout_name(RamdiskLayout layout) {
@@ -34,6 +36,12 @@ std::string_view layout_about(RamdiskLayout layout) {
     case RamdiskLayout::Recovery: return "its ramdisk is the recovery partition's own";
   }
   return "";
+}
+
+LayoutSigns signs_of(const Image& image, std::string_view partition, const DecodeLimit& limit) {
+  const Section* dtbo = image.section("recovery_dtbo");
+  return {image.kind(), partition, image.layout().version, dtbo != nullptr && !dtbo->bytes.empty(),
+          [&image, limit] { return kernel::may_skip_ramdisk(image.section("kernel"), limit); }};
 }
 
 bool has_recovery(const Ramdisk& ramdisk) {

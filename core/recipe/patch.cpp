@@ -104,17 +104,9 @@ class Patcher {
     if (!journaled_) journal_ = {"", work_.stock.bytes.size(), {}, {}, work_.role.foreign};
     PhoneFacts& phone = work_.phone;
     if (phone.architecture.empty()) phone.architecture = architecture_of(home()->ramdisk);
-    layout_ = layout_of(home()->ramdisk, signs());
+    layout_ = layout_of(home()->ramdisk,
+                        signs_of(work_.image, work_.role.partition, decode_limit(work_.context)));
     return {};
-  }
-
-  LayoutSigns signs() {
-    const Section* dtbo = work_.image.section("recovery_dtbo");
-    return {work_.image.kind(), work_.role.partition, work_.image.layout().version,
-            dtbo != nullptr && !dtbo->bytes.empty(), [this] {
-              return kernel::may_skip_ramdisk(work_.image.section("kernel"),
-                                              decode_limit(work_.context));
-            }};
   }
 
   /// The ramdisk that new files and the journal go to: of vendor_boot's fragments the first that
