@@ -50,11 +50,12 @@ void grows_tenfold(const fs::path& folder) {
 int main(int argc, char** argv) {
   const std::string only = argc > 2 ? argv[2] : "";
   if (argc < 2 || argc > 3) {
-    fmt::print(stderr, "usage: wexlo_bench FOLDER [images|packages|containers]\n");
+    fmt::print(stderr, "usage: wexlo_bench FOLDER [images|packages|containers|trees]\n");
     return 2;
   }
   if (only.empty() || only == "images") boot_images(argv[1]);
   if (only.empty() || only == "packages") grows_tenfold(argv[1]);
   if (only.empty() || only == "containers") containers(argv[1]);
+  if (only.empty() || only == "trees") hash_trees(argv[1]);
   return 0;
 }

@@ -80,17 +80,6 @@ bool make_inputs(const fs::path& folder) {
          write_boot(folder / "lz4.img", *lz4) && write_boot(folder / "gzip.img", *gzip);
 }
 
-Cost shell(int runs, const fs::path& folder, const std::string& line) {
-  return best_of(runs, {"bash", "-ec", "cd " + folder.string() + "; " + line});
-}
-
-void compare(std::string_view what, const Cost& ours, std::string_view tools, const Cost& theirs,
-             double most) {
-  show(what, ours);
-  show(tools, theirs);
-  fmt::print("ratio: {:.2f} (at most {:.2f} is wanted)\n", ours.seconds / theirs.seconds, most);
-}
-
 /// A parts folder with one file edited.
 bool edit_parts(const fs::path& folder, const std::string& wexlo, const std::string& kind) {
   const std::string line = "cd " + folder.string() + "; " + wexlo + "unpack " + kind +

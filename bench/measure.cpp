@@ -62,4 +62,15 @@ void show(std::string_view what, const Cost& cost) {
              static_cast<double>(cost.peak_bytes) / 1048576);
 }
 
+Cost shell(int runs, const std::filesystem::path& folder, const std::string& line) {
+  return best_of(runs, {"bash", "-ec", "cd " + folder.string() + "; " + line});
+}
+
+void compare(std::string_view what, const Cost& ours, std::string_view tools, const Cost& theirs,
+             double most) {
+  show(what, ours);
+  show(tools, theirs);
+  fmt::print("ratio: {:.2f} (at most {:.2f} is wanted)\n", ours.seconds / theirs.seconds, most);
+}
+
 }  // namespace wexlo::bench

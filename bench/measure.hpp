@@ -8,6 +8,7 @@
 #include <cstdint>
 #include <cstdio>
 #include <cstdlib>
+#include <filesystem>
 #include <string>
 #include <vector>
 
@@ -21,6 +22,11 @@ struct Cost {
 /// The fastest of several runs; a run that fails ends the benchmark.
 [[nodiscard]] Cost best_of(int runs, const std::vector<std::string>& command);
 void show(std::string_view what, const Cost& cost);
+/// A shell line in a folder.
+[[nodiscard]] Cost shell(int runs, const std::filesystem::path& folder, const std::string& line);
+/// Shows both and the ratio of their times. @param most  what is wanted
+void compare(std::string_view what, const Cost& ours, std::string_view tools, const Cost& theirs,
+             double most);
 
 /// Work that takes memory is done in a process of its own: the system counts a child's peak from
 /// what its parent held when it was started.
@@ -41,5 +47,8 @@ void containers(const std::string& folder);
 
 /// Boot images: taking apart and putting back, patching, inspecting.
 void boot_images(const std::string& folder);
+
+/// Hash trees: built and checked.
+void hash_trees(const std::string& folder);
 
 }  // namespace wexlo::bench

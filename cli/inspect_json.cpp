@@ -1,5 +1,7 @@
 #include "inspect.hpp"
 
+#include "chain.hpp"
+
 namespace wexlo::cli {
 namespace {
 
@@ -141,6 +143,13 @@ Json image_json(const ImageInfo& info) {
                      {"true", info.prefix_true ? Json(*info.prefix_true) : Json()}};
   if (info.vbmeta) out["vbmeta"] = vbmeta_json(*info.vbmeta);
   if (info.footer) out["footer"] = footer_json(*info.footer);
+  if (info.older_signature)
+    out["older_signature"] = {{"target", info.older_signature->target},
+                              {"length", info.older_signature->length},
+                              {"algorithm", info.older_signature->algorithm},
+                              {"certificate_sha256", info.older_signature->certificate_sha256},
+                              {"subject", info.older_signature->subject},
+                              {"holds", info.older_signature->holds}};
   if (info.boot_signature) out["boot_signature"] = footer_json(*info.boot_signature);
   return out;
 }
@@ -180,6 +189,7 @@ Json inspection_json(const Inspection& item) {
                   {"bootloader", optional_text(build.bootloader)},
                   {"sdk_level", optional_text(build.sdk_level)},
                   {"demands", build.demands}};
+  if (item.chain) out["chain"] = chain_json(*item.chain);
   if (!item.groups.empty()) {
     out["groups"] = Json::array();
     for (const Group& group : item.groups)

@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "base/text.hpp"
+#include "chain.hpp"
 #include "inspect.hpp"
 #include "time_text.hpp"
 
@@ -37,6 +38,7 @@ class Teller {
       line(i == 0 ? "demands" : "", item_.build.demands[i]);
     starts(item_.starts);
     if (!item_.partitions.empty()) partitions();
+    if (item_.chain) out_ += "\n" + chain_text(*item_.chain, session_);
     if (item_.image) image(*item_.image);
     return out_;
   }
@@ -189,6 +191,11 @@ class Teller {
       behind +=
           fmt::format("{}{} ({})", behind.empty() ? "" : ", ", item.kind, human_size(item.size));
     line("behind it", behind);
+    if (info.older_signature)
+      line("older signature",
+           fmt::format("{}, for {}, {}", info.older_signature->algorithm,
+                       info.older_signature->target,
+                       info.older_signature->holds ? "true" : "not true for this image"));
     if (info.boot_signature && info.boot_signature->digest_matches)
       line("boot signature", *info.boot_signature->digest_matches
                                  ? "its digest is true for this image"

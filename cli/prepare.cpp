@@ -9,12 +9,13 @@
 #include "edits.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "signing.hpp"
 
 namespace wexlo::cli {
 namespace {
 
 struct Options {
-  std::string firmware, kit, like, slots;
+  std::string firmware, kit, like, slots, key, signer;
   RecipeOptions recipes;
   bool wipe = false, force = false, dry_run = false;
 };
@@ -140,6 +141,10 @@ std::string text_of(const Session& session, const Options& options, const Prepar
   }
   out += differences_text(session, options, done);
   if (options.dry_run) return out;
+  out += "\n" + session.paint.heading("Verified boot") + "\n";
+  line("needs", done.verification.needs == "own-key" ? "a phone that trusts your key"
+                                                     : "an unlocked bootloader");
+  line("", done.verification.why);
   out += "\n" + session.paint.heading("plan.toml") + "\n" + steps_text(session, done.plan.steps);
   out += fmt::format("  the way back: {} steps, with the stock images in stock/\n\n",
                      done.plan.back.size());
@@ -160,25 +165,35 @@ Result<Reply> run(const Options& options, const Session& session) {
   prepare_options.patch.onto_foreign = options.recipes.onto_foreign;
   if (options.force) prepare_options.overwrite = Overwrite::Replace;
   WEXLO_CHECK(take_settings(options, prepare_options));
+  Reply reply;
+  WEXLO_TRY(prepare_options.signer,
+            find_signer(options.key, options.signer, session.context, reply.findings));
   WEXLO_TRY(const Prepared done,
             prepare(options.firmware, prepare_options, options.kit, session.context));
-  Reply reply;
   Json images = Json::array(), steps = Json::array();
   for (const PreparedImage& image : done.images)
     images.push_back(image_json(image));
   for (const Step& step : done.plan.steps)
     steps.push_back(
         {{"id", step.id}, {"do", step.act}, {"about", step.about}, {"data_loss", step.data_loss}});
-  reply.result = {{"target", done.target.partition},
-                  {"reason", done.target.reason},
-                  {"layout", layout_name(done.target.layout)},
-                  {"kit", options.dry_run ? Json() : Json(options.kit)},
-                  {"device", done.build.device},
-                  {"build", done.build.fingerprint},
-                  {"images", images},
-                  {"plan", steps},
-                  {"differences", differences_json(done.differences)}};
-  reply.findings = done.findings;
+  reply.result = {
+      {"target", done.target.partition},
+      {"reason", done.target.reason},
+      {"layout", layout_name(done.target.layout)},
+      {"kit", options.dry_run ? Json() : Json(options.kit)},
+      {"device", done.build.device},
+      {"build", done.build.fingerprint},
+      {"images", images},
+      {"verification",
+       {{"needs", done.verification.needs},
+        {"why", done.verification.why},
+        {"locked", done.verification.locked ? "starts" : "refuses"},
+        {"unlocked", done.verification.unlocked ? "starts" : "refuses"},
+        {"key_sha256",
+         done.verification.key_sha256.empty() ? Json() : Json(done.verification.key_sha256)}}},
+      {"plan", steps},
+      {"differences", differences_json(done.differences)}};
+  reply.findings.insert(reply.findings.end(), done.findings.begin(), done.findings.end());
   reply.text = text_of(session, options, done);
   return reply;
 }
@@ -193,6 +208,10 @@ void add_prepare(CLI::App& app, Session& session, int& exit_code) {
   command.option("-o,--output", "KIT", options->kit, "The kit to make")
       .option("--like", "KIT", options->like,
               "The recipes and settings of an older kit; tells what differs from its build")
+      .option("--key", "KEY", options->key,
+              "Your own signing key (PEM): a phone that trusts it starts the kit locked")
+      .option("--signer", "PROGRAM", options->signer,
+              "Signs instead of a key file; --key is then the public key")
       .flag("--dry-run", options->dry_run, "Tell what would be done, write nothing")
       .choice("--slots", {"current", "both"}, options->slots,
               "Slots to write; both only when the same build is in both")

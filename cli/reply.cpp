@@ -73,7 +73,8 @@ ExitCode exit_code(ErrorCode code) {
     case ErrorCode::ForeignPatch:
     case ErrorCode::NoTarget:
     case ErrorCode::Ambiguous:
-    case ErrorCode::NoWayBack: return ExitFinding;
+    case ErrorCode::NoWayBack:
+    case ErrorCode::WouldRefuse: return ExitFinding;
     case ErrorCode::Interrupted: return ExitInterrupted;
   }
   return ExitIo;

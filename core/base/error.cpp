@@ -33,6 +33,7 @@ std::string_view code_name(ErrorCode code) {
     case ErrorCode::NoTarget: return "no-target";
     case ErrorCode::Ambiguous: return "ambiguous";
     case ErrorCode::NoWayBack: return "no-way-back";
+    case ErrorCode::WouldRefuse: return "would-refuse";
     case ErrorCode::Interrupted: return "interrupted";
   }
   return "unknown";

@@ -41,6 +41,7 @@ enum class ErrorCode {
   NoTarget,
   Ambiguous,
   NoWayBack,
+  WouldRefuse,
   // stopped from outside
   Interrupted,
 };

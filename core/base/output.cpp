@@ -82,13 +82,15 @@ OutputFile::~OutputFile() {
   ::unlink(temporary_.c_str());
 }
 
-Result<OutputFile> OutputFile::create(const fs::path& target, Overwrite overwrite) {
+Result<OutputFile> OutputFile::create(const fs::path& target, Overwrite overwrite,
+                                      Readers readers) {
   WEXLO_CHECK(check_absent(target, overwrite));
   std::error_code ignored;
   if (fs::is_directory(target, ignored))
     return fail(io_error(EISDIR, "cannot write", target.string()));
   auto temporary = temporary_beside(target);
-  const int fd = ::open(temporary.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+  const mode_t mode = readers == Readers::OwnerAlone ? 0600 : 0666;
+  const int fd = ::open(temporary.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, mode);
   if (fd < 0) return fail(io_error(errno, "cannot write", target.string()));
   return OutputFile(target, std::move(temporary), fd, overwrite);
 }
@@ -134,8 +136,18 @@ Status OutputFile::commit(Flush flush) {
   return flush == Flush::Wait ? sync_path(target_.parent_path(), O_DIRECTORY) : Status();
 }
 
-Status write_file(const fs::path& target, View bytes, Overwrite overwrite, Flush flush) {
-  WEXLO_TRY(OutputFile file, OutputFile::create(target, overwrite));
+FolderGuard::FolderGuard(const fs::path& folder) : folder_(folder) {
+  std::error_code ignored;
+  made_ = fs::create_directory(folder, ignored);
+}
+FolderGuard::~FolderGuard() {
+  std::error_code ignored;
+  if (made_) fs::remove(folder_, ignored);  // only an empty one goes
+}
+
+Status write_file(const fs::path& target, View bytes, Overwrite overwrite, Flush flush,
+                  Readers readers) {
+  WEXLO_TRY(OutputFile file, OutputFile::create(target, overwrite, readers));
   WEXLO_CHECK(file.write_at(0, bytes));
   return file.commit(flush);
 }

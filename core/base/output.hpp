@@ -10,6 +10,8 @@
 namespace wexlo {
 
 enum class Overwrite { Refuse, Replace };
+/// Who may read a file: anybody whom the user's mask lets, or its owner alone.
+enum class Readers { Usual, OwnerAlone };
 /// Whether to wait until the bytes are on the disk: what is not survives a killed program, but not
 /// a power cut within seconds.
 enum class Flush { Wait, Leave };
@@ -22,7 +24,8 @@ class OutputFile {
  public:
   /// Errors: Exists, NotFound (no such folder), Permission, Io.
   [[nodiscard]] static Result<OutputFile> create(const std::filesystem::path& target,
-                                                 Overwrite overwrite);
+                                                 Overwrite overwrite,
+                                                 Readers readers = Readers::Usual);
   OutputFile(OutputFile&& other) noexcept;
   OutputFile& operator=(OutputFile&&) = delete;
   ~OutputFile();
@@ -45,11 +48,26 @@ class OutputFile {
 
 /// Writes a whole file at once, atomically.
 [[nodiscard]] Status write_file(const std::filesystem::path& target, View bytes,
-                                Overwrite overwrite, Flush flush = Flush::Wait);
+                                Overwrite overwrite, Flush flush = Flush::Wait,
+                                Readers readers = Readers::Usual);
 
 /// Writes a new file in a folder that is not yet under its final name: OutputFolder::commit flushes
 /// all of them at once. Errors: Exists, and those of writing.
 [[nodiscard]] Status write_new(const std::filesystem::path& file, View bytes);
+
+/// Makes a folder for outputs, and removes it again when none came.
+class FolderGuard {
+ public:
+  explicit FolderGuard(const std::filesystem::path& folder);
+  FolderGuard(const FolderGuard&) = delete;
+  FolderGuard& operator=(const FolderGuard&) = delete;
+  ~FolderGuard();
+  void keep() { made_ = false; }
+
+ private:
+  std::filesystem::path folder_;
+  bool made_ = false;
+};
 
 /// A folder that appears under its final name when all of it is there. An existing folder is
 /// replaced only when it holds `marker` (a file that says the folder is Wexlo's own), so that

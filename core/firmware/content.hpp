@@ -1,6 +1,7 @@
 #pragma once
 /// One partition's bytes, however a package stores them.
 
+#include <algorithm>
 #include <map>
 #include <optional>
 
@@ -19,6 +20,31 @@ class ImageSink {
   [[nodiscard]] virtual Status write_at(std::uint64_t offset, View bytes) = 0;
   [[nodiscard]] virtual Status read_at(std::uint64_t offset, MutableView out) = 0;
 };
+
+/// An image in memory.
+class MemorySink final : public ImageSink {
+ public:
+  Status resize(std::uint64_t size) override {
+    bytes_.resize(static_cast<std::size_t>(size));
+    return {};
+  }
+  // Writers keep to the size they set and to ranges of their own.
+  Status write_at(std::uint64_t offset, View bytes) override {
+    std::ranges::copy(bytes, bytes_.begin() + static_cast<std::ptrdiff_t>(offset));
+    return {};
+  }
+  Status read_at(std::uint64_t offset, MutableView out) override {
+    std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), out.size(), out.begin());
+    return {};
+  }
+  Bytes take() { return std::move(bytes_); }
+
+ private:
+  Bytes bytes_;
+};
+
+/// An image in a file that is being written. Zero blocks are not written: they stay holes.
+[[nodiscard]] std::unique_ptr<ImageSink> file_sink(OutputFile& file);
 
 /// Most that is read of a package to show one partition's first bytes.
 inline constexpr std::uint64_t kHeadBudget = 48u << 10;

@@ -9,27 +9,6 @@
 namespace wexlo {
 namespace {
 
-class MemorySink final : public ImageSink {
- public:
-  Status resize(std::uint64_t size) override {
-    bytes_.resize(static_cast<std::size_t>(size));
-    return {};
-  }
-  // Writers keep to the size they set and to ranges of their own.
-  Status write_at(std::uint64_t offset, View bytes) override {
-    std::ranges::copy(bytes, bytes_.begin() + static_cast<std::ptrdiff_t>(offset));
-    return {};
-  }
-  Status read_at(std::uint64_t offset, MutableView out) override {
-    std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), out.size(), out.begin());
-    return {};
-  }
-  Bytes take() { return std::move(bytes_); }
-
- private:
-  Bytes bytes_;
-};
-
 /// Zero blocks are not written: they stay holes.
 class FileSink final : public ImageSink {
  public:
@@ -58,6 +37,14 @@ class FileSink final : public ImageSink {
  private:
   OutputFile& file_;
 };
+
+}  // namespace
+
+std::unique_ptr<ImageSink> file_sink(OutputFile& file) {
+  return std::make_unique<FileSink>(file);
+}
+
+namespace {
 
 std::string label_of(const PartitionFacts& one) {
   return one.from.empty() ? one.name : fmt::format("{} ({})", one.name, one.from);

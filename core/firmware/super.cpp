@@ -367,6 +367,65 @@ FirmwarePtr open_logical(const std::string& name, const SourcePtr& source,
   return std::move(*logical);
 }
 
+namespace {
+
+/// Rooms of groups against what their partitions take.
+void check_groups(const Metadata& metadata, std::vector<std::string>& out) {
+  const auto groups = metadata.table(Groups), partitions = metadata.table(Partitions);
+  const auto extents = metadata.table(Extents);
+  for (std::uint32_t g = 0; g < groups.count; ++g) {
+    const View group = metadata.row(groups, g);
+    const auto room = le<std::uint64_t>(group, 40);
+    std::uint64_t taken = 0;
+    for (std::uint32_t i = 0; i < partitions.count; ++i) {
+      const View row = metadata.row(partitions, i);
+      if (le<std::uint32_t>(row, 48) != g) continue;
+      const std::uint64_t first = le<std::uint32_t>(row, 40), count = le<std::uint32_t>(row, 44);
+      for (std::uint64_t e = first; e < first + count && e < extents.count; ++e)
+        taken +=
+            le<std::uint64_t>(metadata.row(extents, static_cast<std::uint32_t>(e)), 0) * kSector;
+    }
+    if (room != 0 && taken > room)
+      out.push_back(fmt::format("Group {} has room for {} bytes, its partitions take {}.",
+                                until_nul(group.first(kNameSize)), room, taken));
+  }
+}
+
+bool is_blank(const Source& source, std::uint64_t at) {
+  const auto head = read_some(source, at, kHeader);
+  return head && all_bytes(*head, std::byte{0});
+}
+
+}  // namespace
+
+std::vector<std::string> super_troubles(const Source& source) {
+  std::vector<std::string> out;
+  std::optional<Geometry> geometry;
+  for (const bool backup : {false, true}) {
+    const auto one = read_geometry(source, kReserved + (backup ? kGeometrySize : 0));
+    if (one)
+      geometry = geometry.value_or(*one);
+    else
+      out.push_back(fmt::format("The {} geometry is bad: {}.", backup ? "backup" : "primary",
+                                one.error().message));
+  }
+  if (!geometry) return out;
+  bool groups_checked = false;
+  const std::uint64_t begin = kReserved + 2 * kGeometrySize, size = geometry->metadata_size;
+  for (const bool backup : {false, true})
+    for (std::uint32_t slot = 0; slot < geometry->slots; ++slot) {
+      const std::uint64_t at = begin + (backup ? size * geometry->slots : 0) + slot * size;
+      const auto one = read_metadata(source, at, geometry->metadata_size);
+      if (one && !std::exchange(groups_checked, true)) check_groups(*one, out);
+      if (!one && !is_blank(source, at))
+        out.push_back(fmt::format("The {} tables for slot {} are bad: {} at {}.",
+                                  backup ? "backup" : "primary", slot_name(slot),
+                                  one.error().message, hex_value(at)));
+    }
+  if (!groups_checked) out.emplace_back("No copy of the tables is good.");
+  return out;
+}
+
 Result<FirmwarePtr> open_super(const SourcePtr& source, const Opening&) {
   return open_super_with(source, {});
 }

@@ -8,7 +8,7 @@
 #include "base/digest.hpp"
 #include "base/text_diff.hpp"
 #include "image/boot.hpp"
-#include "job/reading.hpp"
+#include "judge/reading.hpp"
 #include "ramdisk/layout.hpp"
 #include "ramdisk/textfiles.hpp"
 #include "verified/vbmeta.hpp"

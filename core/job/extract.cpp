@@ -22,26 +22,6 @@ constexpr std::uint64_t kMaxManifest = 4u << 20;
 constexpr std::uint64_t kFlushed = 256u << 20;   ///< bytes in all that are waited for
 constexpr std::uint64_t kDigested = 128u << 20;  ///< larger than any image of the boot chain
 
-/// Removes a folder that was made for the outputs when none came.
-class FolderGuard {
- public:
-  explicit FolderGuard(const fs::path& folder) : folder_(folder) {
-    std::error_code ignored;
-    made_ = fs::create_directory(folder, ignored);
-  }
-  FolderGuard(const FolderGuard&) = delete;
-  FolderGuard& operator=(const FolderGuard&) = delete;
-  ~FolderGuard() {
-    std::error_code ignored;
-    if (made_) fs::remove(folder_, ignored);  // only an empty one goes
-  }
-  void keep() { made_ = false; }
-
- private:
-  fs::path folder_;
-  bool made_ = false;
-};
-
 /// Progress of several at once, counted in bytes of the images.
 class Gauge {
  public:
@@ -190,13 +170,18 @@ Result<std::string> manifest_before(const fs::path& folder, Overwrite overwrite)
 
 std::vector<std::string> boot_chain(const Firmware& firmware) {
   std::vector<std::string> names;
-  for (const std::string_view wanted : kBootChain)
+  const auto take = [&](auto is_wanted) {
     for (const PartitionFacts& one : firmware.partitions) {
       const std::string_view suffix = slot_suffix(one.name);
       const auto bare = std::string_view(one.name).substr(0, one.name.size() - suffix.size());
-      const bool fits = one.name == wanted || (bare == wanted && one.size > 0);
+      const bool fits = is_wanted(one.name) || (is_wanted(bare) && one.size > 0);
       if (fits && std::ranges::find(names, one.name) == names.end()) names.push_back(one.name);
     }
+  };
+  for (const std::string_view wanted : kBootChain)
+    take([&](std::string_view name) { return name == wanted; });
+  // Makers chain structs of other names, too.
+  take([](std::string_view name) { return name.starts_with("vbmeta_"); });
   return names;
 }
 

@@ -194,6 +194,9 @@ Result<ImageInfo> image_info(const LoadedImage& loaded, const ImageReading& read
   } else {
     WEXLO_TRY(info.footer, footer_info(loaded.bytes.view()));
     info.boot_signature = boot_signature_info(image, loaded.bytes.view());
+    const View bytes = loaded.bytes.view();
+    const auto end = static_cast<std::size_t>(image.sections_end());
+    info.older_signature = verified::older_signature(bytes.subspan(end), bytes.first(end));
   }
   info.origin = judge_origin(image, reading, own_digests(info), path);
   return info;

@@ -5,8 +5,10 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
+#include "base/http.hpp"
 #include "image/boot.hpp"
 #include "job/extract.hpp"
+#include "job/phone_set.hpp"
 #include "job/prepare.hpp"
 #include "parts/parts.hpp"
 
@@ -111,6 +113,22 @@ Starts folder_starts(const Firmware& firmware, const Context& context) {
   return starts_of(chain);
 }
 
+/// The verified-boot chain, where there is one. What does not read is left out: it is told
+/// elsewhere.
+Status draw_chain(Inspection& out, const Firmware& firmware, verified::Look look,
+                  const Context& context) {
+  PhoneSet set;
+  set.add(firmware);
+  std::string other;
+  const std::string suffix = set.suffix("", other);
+  if (set.find_slotted("vbmeta", suffix) == nullptr) return {};
+  auto walk = walk_set(
+      set, {.find = {}, .suffix = suffix, .root_key = {}, .rollback = {}, .look = look}, context);
+  if (!walk && walk.error().code == ErrorCode::Interrupted) return fail(std::move(walk).error());
+  if (walk && !walk->structs.empty() && walk->structs.front().found) out.chain = std::move(*walk);
+  return {};
+}
+
 void take_over(Inspection& out, Firmware& firmware) {
   out.kind = firmware.kind;
   out.layers = firmware.layers;
@@ -147,6 +165,8 @@ Result<Inspection> inspect_folder(const std::string& where, const Context& conte
   if (depth == Depth::Encoders) WEXLO_CHECK(look_deep(**firmware, context));
   const bool loose = (*firmware)->layers.size() == 1;
   if (loose) out.starts = folder_starts(**firmware, context);
+  WEXLO_CHECK(draw_chain(out, **firmware, loose ? verified::Look::Hashes : verified::Look::Structs,
+                         context));
   const std::string kind = out.kind;
   take_over(out, **firmware);
   if (kind == "kit") out.kind = out.layers.front().kind = kind;
@@ -193,6 +213,9 @@ Result<Inspection> inspect(const std::string& where, const Context& context, Dep
   }
   look_at_heads(*firmware);
   if (depth == Depth::Encoders) WEXLO_CHECK(look_deep(*firmware, context));
+  // Of a package on a server only what was asked for is fetched.
+  if (!is_url(where) || depth == Depth::Encoders)
+    WEXLO_CHECK(draw_chain(out, *firmware, verified::Look::Structs, context));
   take_over(out, *firmware);
   return out;
 }

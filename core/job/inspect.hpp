@@ -5,9 +5,11 @@
 #include <optional>
 
 #include "firmware/formats.hpp"
-#include "job/origin.hpp"
-#include "job/starts.hpp"
+#include "judge/origin.hpp"
+#include "judge/starts.hpp"
 #include "ramdisk/permissive.hpp"
+#include "verified/chain.hpp"
+#include "verified/older_signature.hpp"
 
 namespace wexlo {
 
@@ -79,7 +81,8 @@ struct ImageInfo {
   std::optional<VbmetaInfo> vbmeta;
   std::optional<FooterInfo> footer;
   std::optional<FooterInfo> boot_signature;  ///< the struct in the section of that name
-  std::string prefix_kind;                   ///< empty: nothing before the image
+  std::optional<verified::OlderSignatureInfo> older_signature;  ///< behind the sections
+  std::string prefix_kind;                                      ///< empty: nothing before the image
   std::uint64_t prefix_size = 0;
   std::optional<bool> prefix_true;
   std::vector<TailInfo> tail;
@@ -97,6 +100,9 @@ struct Inspection {
   std::vector<Note> notes;
   std::optional<ImageInfo> image;
   Starts starts;  ///< of a folder: its images together
+  /// Who vouches for whom: of a folder's images with their digests, of other containers the structs
+  /// alone. nullopt: there is no top-level struct.
+  std::optional<verified::Walk> chain;
 };
 
 enum class Depth {

@@ -90,7 +90,7 @@ std::string kit_manifest(const Prepared& prepared, const PrepareOptions& options
   Json images = Json::array();
   for (const PreparedImage& image : prepared.images)
     if (image.flashed) images.push_back(image_json(image));
-  const Json manifest = {
+  Json manifest = {
       {"format", 1},
       {"device", prepared.build.device},
       {"build", prepared.build.fingerprint},
@@ -100,6 +100,11 @@ std::string kit_manifest(const Prepared& prepared, const PrepareOptions& options
       {"reason", prepared.target.reason},
       {"layout", layout_name(prepared.target.layout)},
       {"images", images},
+      {"verification",
+       {{"needs", prepared.verification.needs},
+        {"why", prepared.verification.why},
+        {"locked", prepared.verification.locked ? "starts" : "refuses"},
+        {"unlocked", prepared.verification.unlocked ? "starts" : "refuses"}}},
       {"recipes", recipes_json(prepared.recipes)},
       {"settings",
        {{"slots", options.slots == Slots::Both ? "both" : "current"},
@@ -108,6 +113,9 @@ std::string kit_manifest(const Prepared& prepared, const PrepareOptions& options
       {"chain", chain_json(prepared.chain)},
       {"plan", {{"file", "plan.toml"}, {"sha256", plan_sha256}}},
   };
+  if (prepared.verification.needs == "own-key")
+    manifest["verification"]["key"] = {{"file", kKitKey},
+                                       {"sha256", prepared.verification.key_sha256}};
   // Names from a package may hold any bytes: what is no UTF-8 is replaced, never thrown.
   return manifest.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
 }

@@ -3,7 +3,7 @@
 
 #include <filesystem>
 
-#include "job/origin.hpp"
+#include "judge/origin.hpp"
 #include "recipe/patch.hpp"
 
 namespace wexlo {

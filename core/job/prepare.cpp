@@ -7,6 +7,7 @@
 
 #include "base/digest.hpp"
 #include "base/source.hpp"
+#include "job/kit_chain.hpp"
 #include "job/manifest.hpp"
 
 namespace wexlo {
@@ -49,7 +50,32 @@ class Preparation {
     out_.build = firmware_->build;
     WEXLO_CHECK(find_target());
     WEXLO_CHECK(patch_all());
+    WEXLO_CHECK(verify());
     return gather_facts();
+  }
+
+  /// Signs with the owner's key, when there is one; then judges what a phone will make of the kit.
+  Status verify() {
+    const KitSurroundings around{*firmware_, path_.string(),
+                                 [this](const std::string& name) -> Result<const LoadedImage*> {
+                                   WEXLO_CHECK(load(name));
+                                   const Stock* one = stock(name);
+                                   return one == nullptr ? nullptr : &one->image;
+                                 }};
+    if (options_.signer) WEXLO_CHECK(seal_kit(around, options_.signer, out_, context_));
+    WEXLO_TRY(out_.verification,
+              judge_kit(around, options_.signer ? options_.signer->public_key() : Bytes{}, out_,
+                        context_));
+    if (!out_.verification.stop.empty())
+      return fail(
+          {.code = ErrorCode::WouldRefuse,
+           .message = "even an unlocked phone would not start this set",
+           .file = path_.string(),
+           .found = out_.verification.stop,
+           .hint = "Is the firmware whole, and of one build? wexlo check shows the chain."});
+    if (options_.signer && !out_.verification.locked)
+      out_.findings.push_back({"warning", "not-locked", out_.verification.why, ""});
+    return {};
   }
 
   Status load(const std::string& partition) {
@@ -239,7 +265,8 @@ class Preparation {
            fmt::format("The way back is the kit's stock copy: {}.", image.patched.way_back.reason),
            image.partition});
     for (const std::string& note : image.patched.notes)
-      out_.findings.push_back({"note", "verified-boot", note, image.partition});
+      if (!options_.signer || !note.contains("stale"))  // made again below
+        out_.findings.push_back({"note", "verified-boot", note, image.partition});
     const std::uint64_t room = stock(image.partition)->image.bytes.size();
     if (image.flashed && image.patched.bytes.size() > room)
       out_.findings.push_back(
@@ -248,7 +275,7 @@ class Preparation {
                        "say how large the partition is: the plan asks the phone before writing.",
                        image.patched.bytes.size() - room),
            image.partition});
-    if (image.partition == "vbmeta" && !image.flashed)
+    if (image.partition == "vbmeta" && !image.flashed && !options_.signer)
       out_.findings.push_back({"note", "vbmeta-unchanged",
                                "vbmeta is left as it is: an unlocked phone starts the patched "
                                "image and warns, a locked "
@@ -266,7 +293,17 @@ class Preparation {
     PlanFacts facts{.device = out_.build.device,
                     .build = out_.build.fingerprint,
                     .slots = options_.slots,
-                    .wipe = options_.wipe};
+                    .wipe = options_.wipe,
+                    .verification = out_.verification.needs,
+                    .verification_why = out_.verification.why,
+                    .key_sha256 = out_.verification.key_sha256};
+    if (out_.verification.needs == "own-key") {
+      std::error_code error;
+      fs::create_directory(folder / "key", error);
+      if (error) return fail(io_error(error.value(), "cannot make the folder", "key"));
+      WEXLO_CHECK(write_new(folder / kKitKey, options_.signer->public_key()));
+      facts.key_file = kKitKey;
+    }
     for (PreparedImage& image : out_.images) {
       if (!image.flashed) continue;
       const View stock_bytes = stock(image.partition)->image.bytes.view();

@@ -8,13 +8,17 @@
 #include "job/chain_facts.hpp"
 #include "job/old_kit.hpp"
 #include "job/patch.hpp"
+#include "judge/finding.hpp"
 #include "kit/plan.hpp"
 #include "kit/target.hpp"
 #include "recipe/patch.hpp"
+#include "verified/key.hpp"
 
 namespace wexlo {
 
 inline constexpr std::string_view kKitManifest = "kit.json";
+/// The public key blob that a kit brings along for the phone to trust.
+inline constexpr std::string_view kKitKey = "key/root-key.bin";
 
 struct PrepareOptions {
   std::vector<Recipe> recipes;
@@ -24,6 +28,7 @@ struct PrepareOptions {
   bool dry_run = false;  ///< everything but writing the kit
   Overwrite overwrite = Overwrite::Refuse;
   std::vector<ImageFacts> before;  ///< of an older kit: what differs is reported
+  verified::SignerPtr signer;      ///< the owner's key, for a phone that shall start locked
 };
 
 struct PreparedImage {
@@ -33,9 +38,13 @@ struct PreparedImage {
   PlanImage files;  ///< names, sizes and digests inside the kit, when flashed
 };
 
-/// What a person should know; `warning` and `note` do not stop the job.
-struct Finding {
-  std::string level, code, message, where;
+/// Which verification setting the phone needs for a kit, and why.
+struct Verification {
+  std::string needs;                     ///< "unlocked", "own-key"
+  std::string why;                       ///< sentences for people
+  bool locked = false, unlocked = true;  ///< whether it starts so
+  std::string key_sha256;                ///< of the key's blob, with "own-key"
+  std::string stop;                      ///< why even an unlocked phone stops; empty: it does not
 };
 
 struct Prepared {
@@ -43,14 +52,16 @@ struct Prepared {
   BuildFacts build;
   std::vector<PreparedImage> images;
   Plan plan;
+  Verification verification;
   std::vector<Finding> findings;
   std::vector<ImageFacts> chain;             ///< of the boot chain, as it is stock
   std::vector<BuildDifference> differences;  ///< against PrepareOptions::before
   std::vector<KitRecipe> recipes;            ///< as the kit carries them
 };
 
-/// Errors: NoTarget, NoMatch, DoesNotFit, ForeignPatch, Exists, and those of reading the firmware
-/// and patching. On failure nothing appears at `kit`.
+/// Errors: WouldRefuse (even an unlocked phone would not start it), NoTarget, NoMatch, DoesNotFit,
+/// ForeignPatch, Exists, and those of reading the firmware and patching. On failure nothing appears
+/// at `kit`.
 /// @param kit  not looked at in a dry run
 [[nodiscard]] Result<Prepared> prepare(const std::filesystem::path& firmware,
                                        const PrepareOptions& options,

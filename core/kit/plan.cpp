@@ -55,6 +55,23 @@ Step restart() {
           .usual_seconds = kFirstStart};
 }
 
+/// Locking is left to a person: it erases the user's data, and what is trusted is the owner's say.
+Step lock_with_key(const PlanFacts& facts) {
+  return {.id = "own-key",
+          .act = "person",
+          .about = fmt::format("Gives the phone the public key {} as its owner's, in the way its "
+                               "maker has for that, then locks the bootloader. Never lock without "
+                               "it: the phone would not start.",
+                               facts.key_file),
+          .before = "every write above was done, and the owner has a copy of what matters",
+          .success = "the phone starts locked, and shows that it trusts an owner's key",
+          .undo = "unlock the bootloader again",
+          .data_loss = true,
+          .usual_seconds = 300,
+          .file = facts.key_file,
+          .sha256 = facts.key_sha256};
+}
+
 void append_text(std::string& out, std::string_view key, std::string_view value) {
   if (!value.empty()) out += fmt::format("{} = {}\n", key, toml_quote(value));
 }
@@ -81,7 +98,12 @@ void append_step(std::string& out, std::string_view list, const Step& step) {
 }  // namespace
 
 Plan make_plan(const PlanFacts& facts) {
-  Plan plan{.device = facts.device, .build = facts.build};
+  Plan plan{.device = facts.device,
+            .build = facts.build,
+            .verification = facts.verification,
+            .verification_why = facts.verification_why,
+            .key_file = facts.key_file,
+            .key_sha256 = facts.key_sha256};
   const std::vector<std::string> slots = facts.slots == Slots::Both
                                              ? std::vector<std::string>{"current", "other"}
                                              : std::vector<std::string>{"current"};
@@ -109,6 +131,7 @@ Plan make_plan(const PlanFacts& facts) {
                           .success = "the phone answers that the erase is done",
                           .data_loss = true,
                           .usual_seconds = 30});
+  if (facts.verification == "own-key") plan.steps.push_back(lock_with_key(facts));
   plan.steps.push_back(restart());
   checks(plan.back);
   writes(plan.back, true);
@@ -120,6 +143,13 @@ std::string format_plan(const Plan& plan) {
   std::string out = "# The steps of the flash, in order, and the way back.\nformat = 1\n";
   append_text(out, "device", plan.device);
   append_text(out, "build", plan.build);
+  if (!plan.verification.empty()) {
+    out += "\n[verification]\n";
+    append_text(out, "needs", plan.verification);
+    append_text(out, "why", plan.verification_why);
+    append_text(out, "key_file", plan.key_file);
+    append_text(out, "key_sha256", plan.key_sha256);
+  }
   for (const Step& step : plan.steps)
     append_step(out, "step", step);
   for (const Step& step : plan.back)

@@ -27,11 +27,14 @@ struct PlanFacts {
   std::vector<PlanImage> images;  ///< in the order they shall be written
   Slots slots = Slots::Current;
   bool wipe = false;
+  std::string verification;          ///< "unlocked", "own-key": what the phone needs; see Plan
+  std::string verification_why;      ///< sentences
+  std::string key_file, key_sha256;  ///< the public key blob in the kit, with "own-key"
 };
 
 struct Step {
   std::string id;
-  std::string act;      ///< "expect", "write", "wipe", "restart"
+  std::string act;      ///< "expect", "write", "wipe", "restart", "person"
   std::string about;    ///< what and why, one sentence
   std::string before;   ///< what must hold before it
   std::string success;  ///< how its success is known
@@ -47,6 +50,8 @@ struct Step {
 
 struct Plan {
   std::string device, build;
+  /// The state the phone has to be in to start what was written, and why.
+  std::string verification, verification_why, key_file, key_sha256;
   std::vector<Step> steps;
   std::vector<Step> back;  ///< the way back to stock
 };

@@ -142,6 +142,8 @@ std::vector<FstabRow> fstab_rows(std::string_view text) {
       row.first_stage |= word == "first_stage_mount";
       row.verified |=
           word == "avb" || word == "avb_keys" || word == "verify" || word == "verifyatboot";
+      row.encrypted |= word == "fileencryption" || word == "forceencrypt" ||
+                       word == "forcefdeorfbe" || word == "encryptable";
     }
     rows.push_back(std::move(row));
   }

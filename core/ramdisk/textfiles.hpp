@@ -38,6 +38,7 @@ struct FstabRow {
   std::string mount_point;
   bool first_stage = false;  ///< flag first_stage_mount
   bool verified = false;     ///< flag avb, avb_keys, verify or verifyatboot
+  bool encrypted = false;    ///< flag fileencryption, forceencrypt, forcefdeorfbe, encryptable
 };
 /// The entries; comments and lines without five columns are left out.
 [[nodiscard]] std::vector<FstabRow> fstab_rows(std::string_view text);

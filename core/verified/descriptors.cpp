@@ -23,7 +23,7 @@ Result<PropertyDescriptor> read_property(BeReader& in) {
 
 Result<HashtreeDescriptor> read_hashtree(BeReader& in) {
   HashtreeDescriptor d;
-  WEXLO_CHECK(in.take(4, "dm_verity_version"));
+  WEXLO_TRY(d.dm_verity_version, in.get<std::uint32_t>("dm_verity_version"));
   WEXLO_TRY(d.image_size, in.get<std::uint64_t>("image_size"));
   WEXLO_TRY(d.tree_offset, in.get<std::uint64_t>("tree_offset"));
   WEXLO_TRY(d.tree_size, in.get<std::uint64_t>("tree_size"));
@@ -110,13 +110,9 @@ Result<DescriptorValue> read_body(std::uint64_t tag, BeReader in) {
 
 }  // namespace
 
-Result<std::vector<Descriptor>> descriptors(const Image& vbmeta) {
-  const Section& auxiliary = *vbmeta.section("auxiliary");
-  const std::uint64_t begin = vbmeta.number("descriptors_offset");
-  const std::uint64_t base = auxiliary.offset + begin;
-  const View all = auxiliary.bytes.view().subspan(begin, vbmeta.number("descriptors_size"));
+Result<std::vector<Descriptor>> parse_descriptors(View bytes, std::uint64_t base) {
   std::vector<Descriptor> out;
-  BeReader in(all, base);
+  BeReader in(bytes, base);
   while (in.remaining() > 0) {
     const std::uint64_t at = in.position();
     WEXLO_TRY(const auto tag, in.get<std::uint64_t>("descriptor tag"));
@@ -129,8 +125,18 @@ Result<std::vector<Descriptor>> descriptors(const Image& vbmeta) {
                    .found = fmt::format("{}", size)});
     WEXLO_TRY(const View body, in.take(size, "descriptor"));
     WEXLO_TRY(auto value, read_body(tag, BeReader(body, base + at + 16)));
-    out.push_back({begin + at, std::move(value)});
+    out.push_back({at, std::move(value)});
   }
+  return out;
+}
+
+Result<std::vector<Descriptor>> descriptors(const Image& vbmeta) {
+  const Section& auxiliary = *vbmeta.section("auxiliary");
+  const std::uint64_t begin = vbmeta.number("descriptors_offset");
+  const View all = auxiliary.bytes.view().subspan(begin, vbmeta.number("descriptors_size"));
+  WEXLO_TRY(auto out, parse_descriptors(all, auxiliary.offset + begin));
+  for (Descriptor& one : out)
+    one.offset += begin;
   return out;
 }
 

@@ -87,7 +87,54 @@ std::uint64_t rounds(std::uint64_t size, unsigned roots) {
   return (blocks + data - 1) / data;
 }
 
+std::uint8_t inverse(std::uint8_t a) {
+  return kField.power[255 - kField.log[a]];
+}
+
+/// The sum of a word's bytes, each times a power of the root alpha^i: 0 for a whole codeword.
+std::uint8_t syndrome(std::span<const std::uint8_t, kCodeword> word, std::size_t i) {
+  std::uint8_t sum = 0;
+  const std::uint8_t root = kField.power[i];
+  for (const std::uint8_t byte : word)
+    sum = static_cast<std::uint8_t>(kField.times(sum, root) ^ byte);
+  return sum;
+}
+
 }  // namespace
+
+void fill_erasures(std::span<std::uint8_t, kCodeword> word, std::span<const std::size_t> erased) {
+  const std::size_t count = erased.size();
+  for (const std::size_t at : erased)
+    word[at] = 0;
+  // As many equations as unknowns: sum of value_k * X_k^i is the i-th syndrome.
+  std::vector<std::vector<std::uint8_t>> rows(count, std::vector<std::uint8_t>(count + 1));
+  for (std::size_t i = 0; i < count; ++i) {
+    for (std::size_t k = 0; k < count; ++k)
+      rows[i][k] = kField.power[(kCodeword - 1 - erased[k]) * i % 255];
+    rows[i][count] = syndrome(word, i);
+  }
+  for (std::size_t k = 0; k < count; ++k) {
+    std::size_t pivot = k;
+    while (rows[pivot][k] == 0)  // the places differ, so there is one
+      ++pivot;
+    std::swap(rows[k], rows[pivot]);
+    const std::uint8_t factor = inverse(rows[k][k]);
+    for (std::uint8_t& cell : rows[k])
+      cell = kField.times(cell, factor);
+    for (std::size_t i = 0; i < count; ++i) {
+      if (i == k || rows[i][k] == 0) continue;
+      const std::uint8_t times = rows[i][k];
+      for (std::size_t c = k; c <= count; ++c)
+        rows[i][c] ^= kField.times(times, rows[k][c]);
+    }
+  }
+  for (std::size_t k = 0; k < count; ++k)
+    word[erased[k]] = rows[k][count];
+}
+
+std::uint64_t fec_span(std::uint64_t size, unsigned roots) {
+  return rounds(size, roots) * kHashBlock;
+}
 
 std::uint64_t fec_size(std::uint64_t size, unsigned roots) {
   return rounds(size, roots) * roots * kHashBlock;

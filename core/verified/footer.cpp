@@ -7,6 +7,7 @@
 #include "base/digest.hpp"
 #include "image/prefix.hpp"
 #include "image/tail.hpp"
+#include "verified/hash_tree.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo::verified {
@@ -16,13 +17,6 @@ constexpr std::uint64_t kBlock = 4096;  ///< the struct starts at a multiple of 
 constexpr std::size_t kOriginalSizeAt = 12, kVbmetaOffsetAt = 20, kVbmetaSizeAt = 28;
 /// Inside a hash descriptor, from its start.
 constexpr std::size_t kHashFixed = 132, kHashImageSizeAt = 16;
-
-std::optional<DigestKind> digest_named(std::string_view name) {
-  if (name == "sha1") return DigestKind::Sha1;
-  if (name == "sha256") return DigestKind::Sha256;
-  if (name == "sha512") return DigestKind::Sha512;
-  return std::nullopt;
-}
 
 Bytes salted(DigestKind kind, View salt, View data) {
   Hasher hasher(kind);
@@ -46,7 +40,7 @@ Status renew_hash(Image& vbmeta, View content, std::vector<std::string>& notes) 
   for (const Descriptor& descriptor : all) {
     const auto* hash = std::get_if<HashDescriptor>(&descriptor.value);
     if (hash == nullptr || hash->digest.empty()) continue;
-    const auto kind = digest_named(hash->hash_algorithm);
+    const auto kind = hash_algorithm(hash->hash_algorithm);
     if (!kind) {
       notes.push_back(
           fmt::format("The footer's digest uses {}, which is not known here: it was "
@@ -101,6 +95,29 @@ Result<Bytes> plain_tail(const Image& image, View stock) {
 
 }  // namespace
 
+std::optional<Footer> parse_footer(View raw) {
+  if (raw.size() != kFooterSize || !as_text(raw).starts_with(kFooterMagic) ||
+      load<std::uint32_t, std::endian::big>(raw.data() + 4) > 1)
+    return std::nullopt;
+  const auto number = [&](std::size_t at) {
+    return load<std::uint64_t, std::endian::big>(raw.data() + at);
+  };
+  return Footer{number(kOriginalSizeAt), number(kVbmetaOffsetAt), number(kVbmetaSizeAt)};
+}
+
+Bytes write_footer(const Footer& footer) {
+  Bytes out;
+  BeWriter writer(out);
+  writer.text(kFooterMagic, kFooterMagic.size());
+  writer.put(std::uint32_t{1});
+  writer.put(std::uint32_t{0});
+  writer.put(footer.original_image_size);
+  writer.put(footer.vbmeta_offset);
+  writer.put(footer.vbmeta_size);
+  writer.zeros(kFooterSize - out.size());
+  return out;
+}
+
 Result<std::optional<Footer>> find_footer(View image) {
   if (image.size() < kFooterSize) return std::nullopt;
   const std::uint64_t at = image.size() - kFooterSize;
@@ -113,9 +130,7 @@ Result<std::optional<Footer>> find_footer(View image) {
                  .offset = at + 4,
                  .expected = "1",
                  .found = fmt::format("{}", major)});
-  Footer out{load<std::uint64_t, std::endian::big>(footer.data() + kOriginalSizeAt),
-             load<std::uint64_t, std::endian::big>(footer.data() + kVbmetaOffsetAt),
-             load<std::uint64_t, std::endian::big>(footer.data() + kVbmetaSizeAt)};
+  const Footer out = *parse_footer(footer);
   const bool inside = out.original_image_size <= at && out.vbmeta_offset <= at &&
                       out.vbmeta_size <= at - out.vbmeta_offset;
   if (!inside)
@@ -135,7 +150,7 @@ std::optional<bool> hash_matches(const Image& vbmeta, View content) {
   for (const Descriptor& descriptor : *all) {
     const auto* hash = std::get_if<HashDescriptor>(&descriptor.value);
     if (hash == nullptr || hash->digest.empty() || hash->image_size > content.size()) continue;
-    const auto kind = digest_named(hash->hash_algorithm);
+    const auto kind = hash_algorithm(hash->hash_algorithm);
     if (!kind) continue;
     const View covered = content.first(static_cast<std::size_t>(hash->image_size));
     return equal(salted(*kind, hash->salt, covered), hash->digest);

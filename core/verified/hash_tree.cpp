@@ -6,23 +6,8 @@
 namespace wexlo::verified {
 namespace {
 
-constexpr std::uint64_t kBlocksAtOnce = 1024;
-
-std::uint64_t digest_room(DigestKind kind) {
-  // Each digest takes a power of two.
-  return kind == DigestKind::Sha1 ? 32 : kind == DigestKind::Sha512 ? 64 : 32;
-}
-
-/// Sizes of the levels, the lowest first; the last is one block.
-std::vector<std::uint64_t> levels(std::uint64_t size, DigestKind kind) {
-  std::vector<std::uint64_t> out;
-  for (std::uint64_t blocks = (size + kHashBlock - 1) / kHashBlock; blocks > 1;) {
-    const std::uint64_t bytes = align_up(blocks * digest_room(kind), kHashBlock);
-    out.push_back(bytes);
-    blocks = bytes / kHashBlock;
-  }
-  return out;
-}
+/// Together 256 KiB: they stay in the cache between being read and being hashed.
+constexpr std::uint64_t kBlocksAtOnce = 64;
 
 /// One level: a digest of each block, each with its room.
 Status hash_level(const ReadData& read, std::uint64_t size, DigestKind kind, View salt,
@@ -34,11 +19,14 @@ Status hash_level(const ReadData& read, std::uint64_t size, DigestKind kind, Vie
   for (std::uint64_t first = 0; first < blocks; first += kBlocksAtOnce)
     tasks.submit(kBlocksAtOnce * kHashBlock, [&, first]() -> Status {
       const std::uint64_t count = std::min(kBlocksAtOnce, blocks - first);
-      Bytes data(static_cast<std::size_t>(count * kHashBlock));
+      const auto bytes = static_cast<std::size_t>(count * kHashBlock);
+      const auto room_for_data = std::make_unique_for_overwrite<std::byte[]>(bytes);
+      const MutableView data(room_for_data.get(), bytes);
       const std::uint64_t at = first * kHashBlock;
       // What is behind the end of the data counts as zeros.
       const auto there = static_cast<std::size_t>(std::min<std::uint64_t>(data.size(), size - at));
-      WEXLO_CHECK(read(at, MutableView(data).first(there)));
+      WEXLO_CHECK(read(at, data.first(there)));
+      std::ranges::fill(data.subspan(there), std::byte{0});
       for (std::uint64_t i = 0; i < count; ++i)
         hasher.digest(View(data).subspan(static_cast<std::size_t>(i * kHashBlock), kHashBlock),
                       out.subspan(static_cast<std::size_t>((first + i) * room)));
@@ -56,16 +44,31 @@ std::optional<DigestKind> hash_algorithm(std::string_view name) {
   return std::nullopt;
 }
 
+std::uint64_t digest_room(DigestKind kind) {
+  return std::bit_ceil(digest_size(kind));
+}
+
+std::vector<std::uint64_t> tree_levels(std::uint64_t size, DigestKind kind,
+                                       std::uint64_t data_block, std::uint64_t hash_block) {
+  std::vector<std::uint64_t> out;
+  for (std::uint64_t blocks = (size + data_block - 1) / data_block; blocks > 1;) {
+    const std::uint64_t bytes = align_up(blocks * digest_room(kind), hash_block);
+    out.push_back(bytes);
+    blocks = bytes / hash_block;
+  }
+  return out;
+}
+
 std::uint64_t hash_tree_size(std::uint64_t size, DigestKind kind) {
   std::uint64_t total = 0;
-  for (const std::uint64_t level : levels(size, kind))
+  for (const std::uint64_t level : tree_levels(size, kind))
     total += level;
   return total;
 }
 
 Result<HashTree> build_hash_tree(const ReadData& read, std::uint64_t size, DigestKind kind,
                                  View salt, const Context& context) {
-  const auto sizes = levels(size, kind);
+  const auto sizes = tree_levels(size, kind);
   HashTree out;
   out.tree.resize(static_cast<std::size_t>(hash_tree_size(size, kind)));
   // The lowest level stands last.

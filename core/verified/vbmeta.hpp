@@ -31,6 +31,7 @@ struct HashtreeDescriptor {
   std::string partition, hash_algorithm;
   std::uint64_t image_size = 0, tree_offset = 0, tree_size = 0, fec_offset = 0, fec_size = 0;
   std::uint32_t data_block_size = 0, hash_block_size = 0, fec_num_roots = 0, flags = 0;
+  std::uint32_t dm_verity_version = 1;
   Bytes salt, root_digest;
 };
 struct HashDescriptor {
@@ -64,6 +65,8 @@ struct Descriptor {
 /// (num_bytes_following no multiple of 8), Truncated (a part outside its descriptor, or a
 /// descriptor outside the block).
 [[nodiscard]] Result<std::vector<Descriptor>> descriptors(const Image& vbmeta);
+/// The same for bytes that hold descriptors alone. @param base  their offset, for errors
+[[nodiscard]] Result<std::vector<Descriptor>> parse_descriptors(View bytes, std::uint64_t base);
 
 /// "sha256-rsa4096" and the like; "none" for 0; "unknown (N)" for ids not known.
 [[nodiscard]] std::string algorithm_name(std::uint64_t algorithm_type);
@@ -81,6 +84,11 @@ struct Footer {
   std::uint64_t vbmeta_offset = 0;        ///< from the partition's start
   std::uint64_t vbmeta_size = 0;
 };
+
+/// A footer's 64 bytes; nullopt: the magic is not there, or the major version is newer.
+[[nodiscard]] std::optional<Footer> parse_footer(View raw);
+/// Such 64 bytes.
+[[nodiscard]] Bytes write_footer(const Footer& footer);
 
 /// The footer in the last 64 bytes of a partition-sized image; nullopt when there is none.
 /// Errors: Unsupported (major version), OutOfRange (it points outside the image).

@@ -14,7 +14,7 @@ namespace {
 
 const std::vector<std::string> kOrder{"base",    "codec",    "archive",  "image",
                                       "ramdisk", "verified", "firmware", "parts",
-                                      "recipe",  "kit",      "job"};
+                                      "recipe",  "judge",    "kit",      "job"};
 
 std::ptrdiff_t rank(const std::string& folder) {
   return std::ranges::find(kOrder, folder) - kOrder.begin();

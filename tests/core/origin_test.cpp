@@ -1,4 +1,4 @@
-#include "job/origin.hpp"
+#include "judge/origin.hpp"
 
 #include "job/inspect.hpp"
 #include "support/boot.hpp"

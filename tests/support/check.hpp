@@ -7,6 +7,14 @@
 
 namespace wexlo::test {
 
+/// A result's value; without one the test stops, with the error.
+template <class T>
+T value_of(Result<T> result) {
+  INFO((result ? std::string() : describe(result.error())));
+  REQUIRE(result);
+  return std::move(*result);
+}
+
 /// Compares bytes and shows both sides around the first difference.
 void check_same(View got, View wanted);
 

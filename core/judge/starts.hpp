@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "job/reading.hpp"
+#include "judge/reading.hpp"
 
 namespace wexlo {
 

@@ -1,4 +1,4 @@
-#include "job/starts.hpp"
+#include "judge/starts.hpp"
 
 #include <fmt/format.h>
 

@@ -1,4 +1,4 @@
-#include "job/reading.hpp"
+#include "judge/reading.hpp"
 
 #include "base/digest.hpp"
 #include "image/boot.hpp"

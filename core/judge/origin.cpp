@@ -1,4 +1,4 @@
-#include "job/origin.hpp"
+#include "judge/origin.hpp"
 
 #include <fmt/format.h>
 

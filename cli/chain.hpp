@@ -1,0 +1,13 @@
+#pragma once
+/// The verified-boot chain as a tree: who vouches for whom, with which key, and what is true.
+
+#include "reply.hpp"
+#include "verified/chain.hpp"
+
+namespace wexlo::cli {
+
+[[nodiscard]] Json chain_json(const verified::Walk& walk);
+/// For people; ends with a line end; empty: there is no chain.
+[[nodiscard]] std::string chain_text(const verified::Walk& walk, const Session& session);
+
+}  // namespace wexlo::cli

@@ -1,0 +1,256 @@
+#include "job/check.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <charconv>
+#include <filesystem>
+
+#include "base/output.hpp"
+#include "base/text.hpp"
+#include "chain.hpp"
+#include "commands.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+#include "verified/key.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+struct Options {
+  std::vector<std::string> paths, rollback;
+  std::string against, key, lock_state, slot, repair;
+  bool no_trees = false, force = false;
+};
+
+Result<std::uint64_t> number_of(std::string_view text, const std::string& whole,
+                                std::uint64_t most) {
+  std::uint64_t out = 0;
+  const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), out);
+  if (bad == std::errc() && end == text.data() + text.size() && out <= most) return out;
+  return fail({.code = ErrorCode::Usage,
+               .message = "--rollback wants a location and the index stored there",
+               .expected = "LOC=N with LOC 0 to 31, e.g. 0=1788566400",
+               .found = whole});
+}
+
+Result<CheckOptions> core_options(const Options& options) {
+  CheckOptions out{.against = options.against, .slot = options.slot, .trees = !options.no_trees};
+  if (!options.key.empty()) {
+    WEXLO_TRY(out.key, verified::load_public_key(options.key));
+  }
+  if (!options.lock_state.empty()) out.locked = options.lock_state == "locked";
+  for (const std::string& one : options.rollback) {
+    const std::size_t equals = std::min(one.find('='), one.size());
+    WEXLO_TRY(const auto location, number_of(std::string_view(one).substr(0, equals), one, 31));
+    const auto index = std::string_view(one).substr(std::min(equals + 1, one.size()));
+    WEXLO_TRY(const auto stored, number_of(index, one, ~std::uint64_t{0}));
+    out.rollback[static_cast<std::uint32_t>(location)] = stored;
+  }
+  return out;
+}
+
+Json against_json(const AgainstStock& one) {
+  Json changes = Json::array();
+  for (const Difference& d : one.changes)
+    changes.push_back({{"area", d.area},
+                       {"what", d.what},
+                       {"where", d.where},
+                       {"before", d.before},
+                       {"after", d.after},
+                       {"lines", d.lines}});
+  return {{"partition", one.partition}, {"verdict", one.verdict},        {"build", one.build},
+          {"sentence", one.sentence},   {"evidence", one.evidence},      {"changes", changes},
+          {"lowered", one.lowered},     {"unexplained", one.unexplained}};
+}
+
+std::string_view word(bool starts) {
+  return starts ? "starts" : "refuses";
+}
+
+Json result_json(const Checked& checked) {
+  Json partitions = Json::array(), against = Json::array();
+  for (const CheckedPartition& one : checked.partitions)
+    partitions.push_back({{"name", one.name},
+                          {"status", one.status},
+                          {"size", one.size},
+                          {"detail", one.detail.empty() ? Json() : Json(one.detail)}});
+  for (const AgainstStock& one : checked.against)
+    against.push_back(against_json(one));
+  const verified::Walk& walk = checked.walk;
+  return {{"kind", checked.kind},
+          {"locked", word(checked.locked.starts)},
+          {"unlocked", word(checked.unlocked.starts)},
+          {"locked_reason", checked.locked.sentence},
+          {"unlocked_reason", checked.unlocked.sentence},
+          {"startable", checked.startable},
+          {"slot", checked.slot.empty() ? Json() : Json(checked.slot)},
+          {"root_key", checked.root == RootKey::Given   ? "given"
+                       : checked.root == RootKey::Stock ? "stock"
+                                                        : "own"},
+          {"partitions", partitions},
+          {"chain", chain_json(walk)},
+          {"vbmeta_digest", walk.digest.empty() ? Json()
+                                                : Json{{"value", walk.digest},
+                                                       {"algorithm", walk.digest_algorithm},
+                                                       {"size", walk.digest_size}}},
+          {"against", against}};
+}
+
+class Text {
+ public:
+  Text(const Checked& checked, const Session& session) : checked_(checked), session_(session) {}
+
+  std::string run() {
+    verdict("locked", checked_.locked);
+    verdict("unlocked", checked_.unlocked);
+    if (!checked_.startable)
+      out_ += fmt::format("  {:<10}{}\n", "but",
+                          session_.paint.bad("what is told below keeps it from coming up"));
+    if (const std::string chain = chain_text(checked_.walk, session_); !chain.empty())
+      out_ += "\n" + chain;
+    partitions();
+    if (!checked_.walk.digest.empty())
+      out_ += fmt::format("\n  vbmeta digest {} {}\n", checked_.walk.digest_algorithm,
+                          checked_.walk.digest);
+    for (const AgainstStock& one : checked_.against)
+      stranger(one);
+    if (!out_.empty()) out_ += "\n";
+    return std::move(out_);
+  }
+
+ private:
+  void verdict(const char* state, const Verdict& verdict) {
+    const std::string label = fmt::format("{:<10}", state);
+    const std::string starts = fmt::format("{:<8}", word(verdict.starts));
+    out_ += fmt::format("  {}{} {}\n", label,
+                        verdict.starts ? session_.paint.good(starts) : session_.paint.bad(starts),
+                        printable(verdict.sentence));
+  }
+
+  void partitions() {
+    Table table({"partition", "status", ">size", ""});
+    for (const CheckedPartition& one : checked_.partitions) {
+      const bool good = one.status == "ok";
+      const bool soft =
+          one.status == "missing" || one.status == "disabled" || one.status == "unsigned";
+      table.row({printable(one.name),
+                 good   ? session_.paint.good(one.status)
+                 : soft ? session_.paint.warning(one.status)
+                        : session_.paint.bad(one.status),
+                 one.size == 0 ? "-" : human_size(one.size), printable(one.detail)});
+    }
+    if (!table.empty()) out_ += "\n" + table.text(session_.paint);
+  }
+
+  void list(const char* title, const std::vector<std::string>& texts, bool bad) {
+    for (std::size_t i = 0; i < texts.size(); ++i) {
+      const std::string text = printable(texts[i]);
+      out_ += fmt::format("  {:<12}{}\n", i == 0 ? title : "",
+                          bad ? session_.paint.warning(text) : text);
+    }
+  }
+
+  void stranger(const AgainstStock& one) {
+    out_ += fmt::format("\n{} against the firmware\n  {}\n",
+                        session_.paint.heading(printable(one.partition)), printable(one.sentence));
+    list("build", one.evidence, false);
+    std::vector<std::string> changes;
+    constexpr std::size_t kMost = 12;
+    for (const Difference& d : one.changes) {
+      if (changes.size() == kMost && !session_.globals.verbose) {
+        changes.push_back(fmt::format("… and {} more: --verbose", one.changes.size() - kMost));
+        break;
+      }
+      std::string text = fmt::format("{} {} {}", d.area, d.what, d.where);
+      if (!d.before.empty() || !d.after.empty())
+        text += fmt::format(": {} -> {}", d.before.empty() ? "(none)" : d.before,
+                            d.after.empty() ? "(none)" : d.after);
+      changes.push_back(std::move(text));
+      for (const std::string& line : d.lines)
+        if (line.starts_with('+') || line.starts_with('-')) changes.push_back("  " + line);
+    }
+    list("changed", changes, false);
+    list("lowered", one.lowered, true);
+    list("unexplained", one.unexplained, true);
+  }
+
+  const Checked& checked_;
+  const Session& session_;
+  std::string out_;
+};
+
+/// Writes mended copies, each complete or not at all.
+Status repair(const Options& options, const CheckOptions& core, Reply& reply,
+              const Session& session) {
+  namespace fs = std::filesystem;
+  constexpr std::uint64_t kPiece = 4u << 20;
+  WEXLO_TRY(const auto mended, mend(options.paths, core, session.context));
+  const fs::path folder = options.repair;
+  std::error_code error;
+  fs::create_directories(folder, error);
+  if (error) return fail(io_error(error.value(), "cannot make the folder", folder.string()));
+  Json rows = Json::array();
+  for (const Mended& one : mended) {
+    WEXLO_TRY(OutputFile file,
+              OutputFile::create(folder / (one.partition + ".img"),
+                                 options.force ? Overwrite::Replace : Overwrite::Refuse));
+    WEXLO_CHECK(file.resize(one.source->size()));
+    for (std::uint64_t at = 0; at < one.source->size(); at += kPiece) {
+      WEXLO_CHECK(check_stop(session.context));
+      WEXLO_TRY(const Bytes piece, read_some(*one.source, at, kPiece));
+      WEXLO_CHECK(file.write_at(at, piece));
+    }
+    for (const verified::Repaired& block : one.blocks)
+      WEXLO_CHECK(file.write_at(block.offset, block.bytes));
+    WEXLO_CHECK(file.commit());
+    rows.push_back({{"partition", one.partition},
+                    {"file", file.target().string()},
+                    {"blocks", one.blocks.size()}});
+    reply.text += fmt::format("  mended {}: {} block{} given again, written to {}\n",
+                              printable(one.partition), one.blocks.size(),
+                              one.blocks.size() == 1 ? "" : "s", printable(file.target().string()));
+  }
+  reply.result["mended"] = rows;
+  return {};
+}
+
+Result<Reply> run(const Options& options, const Session& session) {
+  WEXLO_TRY(const CheckOptions core, core_options(options));
+  WEXLO_TRY(const Checked checked, check_paths(options.paths, core, session.context));
+  Reply reply;
+  reply.result = result_json(checked);
+  reply.text = session.paint.heading(printable(fmt::format("{}", fmt::join(options.paths, " ")))) +
+               "\n" + Text(checked, session).run();
+  reply.findings = checked.findings;
+  for (const Finding& one : reply.findings)
+    if (one.level == "problem") reply.well = false;
+  if (!options.repair.empty()) WEXLO_CHECK(repair(options, core, reply, session));
+  return reply;
+}
+
+}  // namespace
+
+void add_check(CLI::App& app, Session& session, int& exit_code) {
+  auto options = std::make_shared<Options>();
+  Command(app, "check", "Tell whether images are sound, and whether a phone would start them")
+      .positional("PATH", options->paths, "Images, a folder of them, firmware, or a kit")
+      .option("--against", "FIRMWARE", options->against,
+              "Their stock firmware: what was changed, and the rest of the chain")
+      .option("--key", "PUBKEY", options->key,
+              "The root key that the phone trusts (PEM, or a public key blob)")
+      .choice("--lock-state", {"locked", "unlocked"}, options->lock_state,
+              "The phone's state: what concerns only the other one weighs less")
+      .option("--rollback", "LOC=N", options->rollback,
+              "A rollback index that the phone has stored; may be repeated")
+      .choice("--slot", {"a", "b"}, options->slot, "The slot to judge, where both are here")
+      .flag("--no-trees", options->no_trees, "Leave hash trees of large partitions out")
+      .option("--repair", "DIR", options->repair,
+              "Give single bad blocks again by the error correction, into copies there")
+      .flag("--force", options->force, "Replace mended copies that are there already")
+      .runs([=, &session, &exit_code] {
+        exit_code = finish(session, "check", run(*options, session));
+      });
+}
+
+}  // namespace wexlo::cli

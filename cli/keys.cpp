@@ -1,0 +1,96 @@
+#include <fmt/format.h>
+
+#include <charconv>
+
+#include "base/digest.hpp"
+#include "base/output.hpp"
+#include "base/text.hpp"
+#include "commands.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+#include "verified/key.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+struct Options {
+  std::string act, file, output, pem, bits = "4096";
+  bool force = false;
+};
+
+/// What can be said of a key without giving it away.
+void describe_key(const std::string& path, View blob, Reply& reply) {
+  reply.result["file"] = path;
+  reply.result["bits"] = verified::key_bits(blob);
+  reply.result["public_key_sha256"] = sha256_hex(blob);
+  reply.result["public_key_sha1"] = hex(digest(DigestKind::Sha1, blob));
+  reply.text +=
+      fmt::format("{}\n  RSA {} bits\n  public key blob: {} bytes, SHA-256 {}\n", printable(path),
+                  verified::key_bits(blob), blob.size(), sha256_hex(blob));
+}
+
+/// The public side in the forms that were asked for.
+Status write_public(const Options& options, View blob, Overwrite overwrite, Reply& reply) {
+  if (!options.output.empty()) {
+    WEXLO_CHECK(write_file(options.output, blob, overwrite));
+    reply.result["public_key"] = options.output;
+    reply.text += fmt::format("  public key blob: {}\n", printable(options.output));
+  }
+  if (options.pem.empty()) return {};
+  WEXLO_CHECK(write_file(options.pem, as_view(verified::public_key_pem(blob)), overwrite));
+  reply.result["pem"] = options.pem;
+  reply.text += fmt::format("  public key as PEM: {}\n", printable(options.pem));
+  return {};
+}
+
+Result<Reply> make_key(const Options& options) {
+  const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
+  unsigned bits = 0;
+  std::from_chars(options.bits.data(), options.bits.data() + options.bits.size(), bits);
+  WEXLO_CHECK(check_absent(options.file, overwrite));
+  WEXLO_TRY(const std::string pem, verified::new_private_key(bits));
+  WEXLO_TRY(const auto signer, verified::signer_of(pem));
+  WEXLO_CHECK(write_file(options.file, as_view(pem), overwrite, Flush::Wait, Readers::OwnerAlone));
+  Reply reply;
+  describe_key(options.file, signer->public_key(), reply);
+  reply.text += "  a new signing key, readable by you alone: keep a copy where nobody else is\n";
+  WEXLO_CHECK(write_public(options, signer->public_key(), overwrite, reply));
+  return reply;
+}
+
+Result<Reply> show_key(const Options& options) {
+  const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
+  WEXLO_TRY(const Bytes blob, verified::load_public_key(options.file));
+  Reply reply;
+  describe_key(options.file, blob, reply);
+  WEXLO_CHECK(write_public(options, blob, overwrite, reply));
+  return reply;
+}
+
+Result<Reply> run(const Options& options) {
+  for (const std::string& target : {options.output, options.pem})
+    if (!target.empty())
+      WEXLO_CHECK(check_absent(target, options.force ? Overwrite::Replace : Overwrite::Refuse));
+  if (options.act == "new") return make_key(options);
+  if (options.act == "show") return show_key(options);
+  return fail({.code = ErrorCode::Usage,
+               .message = "keys wants to know what to do",
+               .expected = "new or show",
+               .found = options.act});
+}
+
+}  // namespace
+
+void add_keys(CLI::App& app, Session& session, int& exit_code) {
+  auto options = std::make_shared<Options>();
+  Command(app, "keys", "Make a signing key, or show a key's public side")
+      .positional("ACT", options->act, "new or show")
+      .positional("FILE", options->file, "The key: PEM, or for show a public key blob, too")
+      .choice("--bits", {"2048", "4096", "8192"}, options->bits, "Length of a new key")
+      .option("-o,--output", "BLOB", options->output, "Write the public key blob there")
+      .option("--pem", "FILE", options->pem, "Write the public key as PEM there")
+      .flag("--force", options->force, "Replace files that are there already")
+      .runs([=, &session, &exit_code] { exit_code = finish(session, "keys", run(*options)); });
+}
+
+}  // namespace wexlo::cli

@@ -1,0 +1,245 @@
+#include "job/seal.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <charconv>
+
+#include "base/text.hpp"
+#include "commands.hpp"
+#include "firmware/firmware.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+#include "signing.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+struct Options {
+  std::vector<std::string> images, sizes, rollback, flags, properties, chains, includes;
+  std::string output, key, signer, sign_digest, footer, digest, salt, fec, new_vbmeta;
+  std::string older = "keep", older_key, older_certificate;
+  bool force = false;
+};
+
+Status usage(std::string message, const std::string& found, std::string expected) {
+  return fail({.code = ErrorCode::Usage,
+               .message = std::move(message),
+               .expected = std::move(expected),
+               .found = found});
+}
+
+/// Decimal or 0x…, with K, M or G behind it.
+std::optional<std::uint64_t> size_of(std::string_view text) {
+  std::uint64_t unit = 1;
+  if (!text.empty()) {
+    const auto suffix = std::string_view("KMG").find(text.back());
+    if (suffix != std::string_view::npos) {
+      unit = std::uint64_t{1} << (10 * (suffix + 1));
+      text.remove_suffix(1);
+    }
+  }
+  const int base = text.starts_with("0x") ? 16 : 10;
+  if (base == 16) text.remove_prefix(2);
+  std::uint64_t value = 0;
+  const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), value, base);
+  if (bad != std::errc() || end != text.data() + text.size() || value == 0 ||
+      value > (std::uint64_t{1} << 44) / unit)
+    return std::nullopt;
+  return value * unit;
+}
+
+/// `NAME:VALUE`, where NAME is a partition's; else the value alone.
+SealOptions::Named named(const std::string& text) {
+  const std::size_t colon = text.find(':');
+  const std::string name = text.substr(0, std::min(colon, text.size()));
+  if (colon == std::string::npos || !check_partition_name(name) || name.contains('.'))
+    return {"", "", text};
+  return {name, "", text.substr(colon + 1)};
+}
+
+Status read_sizes(const Options& options, SealOptions& out) {
+  for (const std::string& one : options.sizes) {
+    const std::size_t equals = one.find('=');
+    const bool has_name = equals != std::string::npos;
+    const auto size = size_of(has_name ? std::string_view(one).substr(equals + 1) : one);
+    if (!size)
+      return usage("a partition's size does not read", one,
+                   "bytes, decimal or 0x…, with K, M or G behind them");
+    out.sizes[has_name ? one.substr(0, equals) : ""] = *size;
+  }
+  return {};
+}
+
+Status read_chains(const Options& options, SealOptions& out) {
+  for (const std::string& one : options.chains) {
+    const std::size_t first = one.find(':');
+    const std::size_t second = first == one.npos ? one.npos : one.find(':', first + 1);
+    unsigned location = 0;
+    if (second != one.npos) std::from_chars(one.data() + first + 1, one.data() + second, location);
+    if (location == 0 || location > 31)
+      return usage("--chain does not read", one,
+                   "PARTITION:LOCATION:PUBKEY with a location from 1 to 31");
+    WEXLO_TRY(Bytes key, verified::load_public_key(one.substr(second + 1)));
+    out.chains.push_back({one.substr(0, first), location, std::move(key)});
+  }
+  return {};
+}
+
+Status read_named(const Options& options, SealOptions& out) {
+  for (const std::string& one : options.rollback)
+    out.rollback.push_back(named(one));
+  for (const std::string& one : options.flags)
+    out.flags.push_back(named(one));
+  for (const std::string& one : options.properties) {
+    SealOptions::Named property = named(one);
+    const std::size_t equals = property.value.find('=');
+    if (equals == 0 || equals == std::string::npos)
+      return usage("--property does not read", one, "[PARTITION:]KEY=VALUE");
+    property.key = property.value.substr(0, equals);
+    property.value.erase(0, equals + 1);
+    out.properties.push_back(std::move(property));
+  }
+  return {};
+}
+
+std::optional<Bytes> bytes_of_hex(std::string_view text) {
+  Bytes out;
+  if (text.size() % 2 != 0 || text.size() > 512) return std::nullopt;
+  for (std::size_t i = 0; i < text.size(); i += 2) {
+    unsigned value = 0;
+    const auto [end, bad] = std::from_chars(text.data() + i, text.data() + i + 2, value, 16);
+    if (bad != std::errc() || end != text.data() + i + 2) return std::nullopt;
+    out.push_back(static_cast<std::byte>(value));
+  }
+  return out;
+}
+
+Status read_footer(const Options& options, SealOptions& out) {
+  if (!options.footer.empty())
+    out.kind = options.footer == "hash" ? FooterKind::Hash : FooterKind::Tree;
+  if (!options.digest.empty()) out.algorithm = options.digest;
+  if (!options.salt.empty()) {
+    out.salt = bytes_of_hex(options.salt);
+    if (!out.salt) return usage("--salt does not read", options.salt, "hex, at most 256 bytes");
+  }
+  if (!options.fec.empty()) {
+    unsigned roots = 99;
+    std::from_chars(options.fec.data(), options.fec.data() + options.fec.size(), roots);
+    if (roots != 0 && (roots < 2 || roots > 24))
+      return usage("--fec does not read", options.fec, "0 (none), or 2 to 24 roots");
+    out.fec_roots = roots;
+  }
+  return {};
+}
+
+Status read_older(const Options& options, SealOptions& out) {
+  out.older = options.older == "keep"    ? OlderSignature::Keep
+              : options.older == "strip" ? OlderSignature::Strip
+                                         : OlderSignature::Remake;
+  const std::string& key = options.older_key.empty() ? options.key : options.older_key;
+  if (out.older != OlderSignature::Remake) return {};
+  if (key.empty())
+    return fail({.code = ErrorCode::Usage,
+                 .message = "the older signature is made with a key",
+                 .hint = "Add --older-key KEY.pem."});
+  for (const auto& [path, text] : {std::pair(&key, &out.older_key),
+                                   std::pair(&options.older_certificate, &out.older_certificate)}) {
+    if (path->empty()) continue;
+    WEXLO_TRY(const SourcePtr source, open_file(*path));
+    WEXLO_TRY(const Blob bytes, read_all(*source, 64u << 10));
+    *text = as_text(bytes.view());
+  }
+  return {};
+}
+
+Result<SealOptions> core_options(const Options& options, const Session& session,
+                                 std::vector<Finding>& findings) {
+  SealOptions out{.includes = options.includes,
+                  .new_vbmeta = options.new_vbmeta,
+                  .overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse};
+  if (!options.sign_digest.empty())
+    out.signed_digest = options.sign_digest == "sha512" ? DigestKind::Sha512 : DigestKind::Sha256;
+  if (!out.new_vbmeta.empty() && !out.new_vbmeta.starts_with("vbmeta"))
+    return std::unexpected(
+        usage("a new struct's partition is called vbmeta or vbmeta_…", out.new_vbmeta, "vbmeta")
+            .error());
+  WEXLO_CHECK(read_sizes(options, out));
+  WEXLO_CHECK(read_chains(options, out));
+  WEXLO_CHECK(read_named(options, out));
+  WEXLO_CHECK(read_footer(options, out));
+  WEXLO_CHECK(read_older(options, out));
+  WEXLO_TRY(out.signer, find_signer(options.key, options.signer, session.context, findings));
+  return out;
+}
+
+Result<Reply> run(const Options& options, const Session& session) {
+  Reply reply;
+  WEXLO_TRY(const SealOptions core, core_options(options, session, reply.findings));
+  WEXLO_TRY(const Sealed sealed, seal(options.images, core, options.output, session.context));
+  Json images = Json::array();
+  for (const SealedImage& one : sealed.images) {
+    const std::string file = options.output + "/" + one.file;
+    images.push_back({{"partition", one.partition},
+                      {"file", file},
+                      {"size", one.size},
+                      {"sha256", one.sha256.empty() ? Json() : Json(one.sha256)},
+                      {"algorithm", one.algorithm},
+                      {"public_key_sha256",
+                       one.public_key_sha256.empty() ? Json() : Json(one.public_key_sha256)},
+                      {"done", one.done}});
+    reply.text += fmt::format("{}\n", session.paint.heading(printable(one.partition)));
+    for (const std::string& done : one.done)
+      reply.text += fmt::format("  {}\n", printable(done));
+    reply.text += fmt::format("  {}, {} bytes{}\n", printable(file), one.size,
+                              one.sha256.empty() ? "" : ", SHA-256 " + one.sha256);
+  }
+  reply.result = {{"folder", options.output}, {"images", images}};
+  reply.findings.insert(reply.findings.end(), sealed.findings.begin(), sealed.findings.end());
+  return reply;
+}
+
+}  // namespace
+
+void add_seal(CLI::App& app, Session& session, int& exit_code) {
+  auto options = std::make_shared<Options>();
+  Command(app, "seal", "Make digests, footers and signatures true again")
+      .positional("IMAGE", options->images, "Images, or NAME=FILE; those that belong together")
+      .option("-o,--output", "DIR", options->output, "Folder for the sealed images", Need::Required)
+      .option("--key", "KEY", options->key,
+              "Signing key (PEM); with --signer, the public key that belongs to it")
+      .option("--signer", "PROGRAM", options->signer,
+              "Signs: gets the algorithm as its argument and the digest on standard input")
+      .choice("--sign-digest", {"sha256", "sha512"}, options->sign_digest,
+              "Digest of the signature; as before, else sha256")
+      .option("--partition-size", "[NAME=]SIZE", options->sizes,
+              "Size of a partition, for an image without a footer")
+      .choice("--footer", {"hash", "tree"}, options->footer,
+              "Kind of a footer; as before, else by what the image is")
+      .choice("--digest", {"sha1", "sha256", "sha512"}, options->digest,
+              "Digest of images and trees; as before, else sha256")
+      .option("--salt", "HEX", options->salt, "Salt; as before, else one from name and size")
+      .option("--fec", "ROOTS", options->fec,
+              "Error correction beside a tree: 0 none, else 2 to 24; as before, else 2")
+      .option("--rollback", "[NAME:]N", options->rollback, "Set a rollback index")
+      .option("--flag", "[NAME:]FLAG", options->flags,
+              "Set vbmeta's flags: hashtree-disabled, verification-disabled, none")
+      .option("--property", "[NAME:]KEY=VALUE", options->properties, "Set a property")
+      .option("--chain", "NAME:LOC:PUBKEY", options->chains,
+              "Let vbmeta chain a partition that is signed with that key")
+      .option("--include", "IMAGE", options->includes,
+              "Let vbmeta vouch for this image, too, by its own footer")
+      .option("--new-vbmeta", "NAME", options->new_vbmeta,
+              "Make a vbmeta that vouches for the images")
+      .choice("--older-signature", {"keep", "strip", "remake"}, options->older,
+              "The older signature behind a boot image")
+      .option("--older-key", "KEY", options->older_key, "Key for it; without, --key's")
+      .option("--older-certificate", "CERT", options->older_certificate,
+              "Certificate for it; without, one is made for the key")
+      .flag("--force", options->force, "Replace images that are there already")
+      .runs([=, &session, &exit_code] {
+        exit_code = finish(session, "seal", run(*options, session));
+      });
+}
+
+}  // namespace wexlo::cli

@@ -1,0 +1,215 @@
+#include "job/seal_image.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "firmware/formats.hpp"
+#include "image/tail.hpp"
+#include "verified/chain.hpp"
+
+namespace wexlo {
+namespace {
+
+constexpr std::uint64_t kBlock = verified::kHashBlock, kPiece = 4u << 20;
+constexpr std::uint64_t kMaxParsed = 256u << 20;
+
+Error does_not_fit(const FooterWish& wish, std::uint64_t need) {
+  return {.code = ErrorCode::DoesNotFit,
+          .message = fmt::format("{} is {} bytes too large for its partition with what verified "
+                                 "boot puts behind it",
+                                 wish.partition, need - wish.partition_size),
+          .expected = fmt::format("at most {} bytes", wish.partition_size),
+          .found = fmt::format("{} bytes", need),
+          .hint = "Make the image smaller, or give the right --partition-size."};
+}
+
+Status copy(const Source& image, std::uint64_t size, ImageSink& out, const Context& context) {
+  for (std::uint64_t at = 0; at < size;) {
+    WEXLO_CHECK(check_stop(context));
+    WEXLO_TRY(const Bytes piece, read_some(image, at, std::min(kPiece, size - at)));
+    if (piece.empty())
+      return fail({.code = ErrorCode::Truncated, .message = "the image ends early", .offset = at});
+    WEXLO_CHECK(out.write_at(at, piece));
+    at += piece.size();
+  }
+  return {};
+}
+
+/// Reads content from the image, and zeros behind it.
+verified::ReadData padded(const Source& image, std::uint64_t content_size) {
+  return [&image, content_size](std::uint64_t offset, MutableView into) -> Status {
+    const auto there = static_cast<std::size_t>(
+        std::min<std::uint64_t>(into.size(), offset < content_size ? content_size - offset : 0));
+    if (there > 0) WEXLO_CHECK(image.read_at(offset, into.first(there)));
+    std::ranges::fill(into.subspan(there), std::byte{0});
+    return {};
+  };
+}
+
+/// The tree and its codes behind the image; the claim with them. `end` is where they end.
+Result<verified::HashtreeDescriptor> write_tree(const Source& image, std::uint64_t content_size,
+                                                const FooterWish& wish, ImageSink& out,
+                                                std::uint64_t& end, const Context& context) {
+  const auto kind = verified::hash_algorithm(wish.algorithm);
+  if (!kind)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = fmt::format("hash trees with {} are not known", wish.algorithm),
+                 .expected = "sha1, sha256 or sha512"});
+  verified::HashtreeDescriptor tree{.partition = wish.partition,
+                                    .hash_algorithm = wish.algorithm,
+                                    .image_size = align_up(content_size, kBlock)};
+  tree.flags = wish.claim_flags;
+  tree.salt = wish.salt;
+  tree.data_block_size = tree.hash_block_size = kBlock;
+  tree.tree_offset = tree.image_size;
+  tree.tree_size = verified::hash_tree_size(tree.image_size, *kind);
+  const std::uint64_t covered = tree.tree_offset + tree.tree_size;
+  if (wish.fec_roots != 0) {
+    tree.fec_num_roots = wish.fec_roots;
+    tree.fec_offset = covered;
+    tree.fec_size = verified::fec_size(covered, wish.fec_roots);
+  }
+  end = covered + tree.fec_size;
+  // Known to fit before the long work begins.
+  if (end + 2 * kBlock > wish.partition_size) return fail(does_not_fit(wish, end + 2 * kBlock));
+  const auto read = padded(image, content_size);
+  // What is hashed is written on the way: every block of the data passes here once.
+  const auto copy_through = [&](std::uint64_t offset, MutableView into) -> Status {
+    WEXLO_CHECK(read(offset, into));
+    return out.write_at(offset, into);
+  };
+  WEXLO_TRY(auto built,
+            verified::build_hash_tree(copy_through, tree.image_size, *kind, wish.salt, context));
+  tree.root_digest = std::move(built.root);
+  WEXLO_CHECK(out.write_at(tree.tree_offset, built.tree));
+  if (wish.fec_roots == 0) return tree;
+  const auto read_both = [&](std::uint64_t offset, MutableView into) -> Status {
+    const auto data = static_cast<std::size_t>(std::min<std::uint64_t>(
+        into.size(), offset < tree.image_size ? tree.image_size - offset : 0));
+    if (data > 0) WEXLO_CHECK(read(offset, into.first(data)));
+    if (data == into.size()) return {};
+    const auto at = static_cast<std::size_t>(offset + data - tree.image_size);
+    std::ranges::copy(View(built.tree).subspan(at, into.size() - data),
+                      into.begin() + static_cast<std::ptrdiff_t>(data));
+    return {};
+  };
+  WEXLO_CHECK(verified::build_fec(
+      read_both, covered, wish.fec_roots,
+      [&](std::uint64_t at, View codes) { return out.write_at(tree.fec_offset + at, codes); },
+      context));
+  return tree;
+}
+
+Result<verified::HashDescriptor> make_hash(const Source& image, std::uint64_t content_size,
+                                           const FooterWish& wish, const Context& context) {
+  const auto kind = verified::hash_algorithm(wish.algorithm);
+  if (!kind || *kind == DigestKind::Sha1)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = fmt::format("loaders know no image digest by {}", wish.algorithm),
+                 .expected = "sha256 or sha512"});
+  verified::HashDescriptor hash{.partition = wish.partition,
+                                .hash_algorithm = wish.algorithm,
+                                .image_size = content_size,
+                                .flags = wish.claim_flags,
+                                .salt = wish.salt,
+                                .digest = {}};
+  WEXLO_TRY(hash.digest, verified::salted_digest(image, *kind, wish.salt, content_size, context));
+  return hash;
+}
+
+}  // namespace
+
+Bytes usual_salt(const std::string& partition, std::uint64_t content_size) {
+  return digest(DigestKind::Sha256,
+                as_view(fmt::format("salt of {} with {} bytes", partition, content_size)));
+}
+
+Result<Footed> write_footed(const Source& image, std::uint64_t content_size, std::uint64_t kept,
+                            const FooterWish& wish, ImageSink& out, const Context& context) {
+  Footed done;
+  WEXLO_CHECK(out.resize(wish.partition_size));
+  std::uint64_t end = align_up(kept, kBlock);
+  if (kept > wish.partition_size || end + 2 * kBlock > wish.partition_size)
+    return fail(does_not_fit(wish, end + 2 * kBlock));
+  if (wish.kind == FooterKind::Tree) {
+    WEXLO_TRY(auto tree, write_tree(image, content_size, wish, out, end, context));
+    done.claim = std::move(tree);
+  } else {
+    WEXLO_TRY(auto hash, make_hash(image, content_size, wish, context));
+    done.claim = std::move(hash);
+  }
+  verified::Draft draft = wish.draft;
+  draft.set_claim(done.claim);
+  WEXLO_TRY(done.vbmeta, verified::write_struct(draft, wish.signer, wish.signed_digest));
+  const std::uint64_t need = end + align_up(done.vbmeta.size(), kBlock) + kBlock;
+  if (need > wish.partition_size) return fail(does_not_fit(wish, need));
+  if (wish.kind == FooterKind::Hash) WEXLO_CHECK(copy(image, kept, out, context));
+  WEXLO_CHECK(out.write_at(end, done.vbmeta));
+  done.footer = {content_size, end, done.vbmeta.size()};
+  WEXLO_CHECK(out.write_at(wish.partition_size - verified::kFooterSize,
+                           verified::write_footer(done.footer)));
+  return done;
+}
+
+namespace {
+
+/// Where an image without a footer ends: behind its sections and what a maker put there.
+std::uint64_t end_of_content(const Source& image) {
+  if (image.size() > kMaxParsed) return image.size();
+  const auto loaded = load_image(image);
+  if (!loaded || !loaded->image || loaded->image->kind() == "vbmeta") return image.size();
+  std::uint64_t end = loaded->image->sections_end();
+  for (const TailItem& item : tail_items(loaded->image->tail().view()))
+    if (item.kind != "zeros" && item.kind != "0xff" && item.kind != "vbmeta" &&
+        item.kind != "verified-boot footer")
+      end = std::max(end, loaded->image->sections_end() + item.offset + item.size);
+  return std::min(end, image.size());
+}
+
+}  // namespace
+
+Result<FooterState> footer_state(const Source& image) {
+  FooterState out;
+  Bytes raw(std::min<std::uint64_t>(image.size(), verified::kFooterSize));
+  WEXLO_CHECK(image.read_at(image.size() - raw.size(), raw));
+  out.footer = verified::parse_footer(raw);
+  if (!out.footer) {
+    out.content_size = out.kept = end_of_content(image);
+    return out;
+  }
+  WEXLO_TRY(const auto place, verified::find_struct(image, "boot"));
+  if (!place || out.footer->original_image_size > out.footer->vbmeta_offset)
+    return fail({.code = ErrorCode::OutOfRange,
+                 .message = "the verified-boot footer does not lead to a struct in the image",
+                 .offset = image.size() - verified::kFooterSize,
+                 .expected = fmt::format("ranges inside {} bytes", image.size()),
+                 .found = fmt::format("image {} bytes, struct {} bytes from {}",
+                                      out.footer->original_image_size, out.footer->vbmeta_size,
+                                      out.footer->vbmeta_offset),
+                 .hint = "Take the stock image, or cut the footer off to make a new one."});
+  WEXLO_TRY(Bytes bytes, read_some(image, place->offset, place->size));
+  WEXLO_TRY(const Image vbmeta, verified::parse_vbmeta(Blob(std::move(bytes))));
+  WEXLO_TRY(out.draft, verified::draft_of(vbmeta));
+  out.was_signed = vbmeta.number("algorithm_type") != 0;
+  out.signed_digest = verified::signed_digest(vbmeta);
+  for (const verified::Descriptor& one : out.draft->parsed()) {
+    if (const auto* hash = std::get_if<verified::HashDescriptor>(&one.value); hash && !out.hash)
+      out.hash = *hash;
+    if (const auto* tree = std::get_if<verified::HashtreeDescriptor>(&one.value); tree && !out.tree)
+      out.tree = *tree;
+  }
+  out.content_size = out.footer->original_image_size;
+  // What a maker keeps between image and struct stays, as long as the image does not grow.
+  out.kept = out.tree ? out.content_size : out.footer->vbmeta_offset;
+  if (!out.tree && image.size() <= kMaxParsed) {
+    const auto loaded = load_image(image);
+    const bool grown =
+        loaded && loaded->image && loaded->image->kind() != "vbmeta" &&
+        loaded->image->sections_end() > align_up(out.content_size, loaded->image->page());
+    if (grown) out.content_size = out.kept = loaded->image->sections_end();
+  }
+  return out;
+}
+
+}  // namespace wexlo

@@ -1,0 +1,191 @@
+/// Rules that look into the ramdisks of one image.
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "image/boot.hpp"
+#include "judge/subject.hpp"
+#include "ramdisk/layout.hpp"
+#include "ramdisk/textfiles.hpp"
+
+namespace wexlo {
+namespace {
+
+using newc::Entry;
+
+constexpr std::size_t kXzCheckAt = 7;
+constexpr std::uint8_t kXzNone = 0, kXzCrc32 = 1;
+
+class RamdiskRules {
+ public:
+  RamdiskRules(const Subject& one, Report& report) : one_(one), report_(report) {}
+
+  void run() {
+    for (const ReadRamdisk& one : one_.reading.ramdisks) {
+      const std::string title = one.part.title();
+      if (!one.ramdisk) {
+        add("ramdisk-packing",
+            fmt::format("{} does not decode: {}{}.", title, one.trouble->message,
+                        one.trouble->offset ? " at " + hex_value(*one.trouble->offset) : ""));
+        continue;
+      }
+      packing(title, *one.ramdisk);
+      order(title, *one.ramdisk);
+      modules(title, *one.ramdisk);
+    }
+    fragments();
+    layout();
+  }
+
+ private:
+  void add(std::string_view code, std::string message, std::optional<Level> level = {}) {
+    report_.add(code, one_.partition, std::move(message), one_.untouched, level);
+  }
+
+  void packing(const std::string& title, const Ramdisk& ramdisk) {
+    for (std::size_t i = 0; i < ramdisk.segments.size(); ++i) {
+      const RamdiskSegment& segment = ramdisk.segments[i];
+      const View encoded = segment.encoded.view();
+      if (segment.compression == Compression::Lz4Frame)
+        add("ramdisk-packing",
+            fmt::format("{} is an lz4 frame: kernels unpack the legacy form only.", title));
+      if (segment.compression == Compression::Xz && encoded.size() > kXzCheckAt) {
+        const auto check = std::to_integer<std::uint8_t>(encoded[kXzCheckAt]);
+        if (check != kXzNone && check != kXzCrc32)
+          add("ramdisk-packing",
+              fmt::format("{} is xz with check {}: kernels take CRC32 (1) or none (0).", title,
+                          check));
+      }
+      if (i == 0) continue;
+      const Compression before = ramdisk.segments[i - 1].compression;
+      if (before == Compression::Lz4Legacy && segment.compression != before)
+        add("joined-ramdisk",
+            fmt::format("{}: {} data follows lz4 data, which has no end mark: a kernel reads it as "
+                        "a broken block.",
+                        title, compression_name(segment.compression)));
+    }
+  }
+
+  void order(const std::string& title, const Ramdisk& ramdisk) {
+    std::set<std::string> folders{""};
+    bool first_early = true;
+    for (const RamdiskSegment& segment : ramdisk.segments) {
+      std::map<std::string, std::size_t> seen;
+      bool trailer = false;
+      for (const Entry& entry : segment.archive.entries) {
+        trailer = entry.is_trailer();
+        if (trailer) {
+          seen.clear();
+          continue;
+        }
+        const std::string place = newc::place_of(entry.name());
+        const std::size_t slash = place.rfind('/');
+        const std::string parent = slash == std::string::npos ? "" : place.substr(0, slash);
+        // Fragments may count on the folders of those before them.
+        const bool alone = one_.reading.ramdisks.size() == 1 && !is_joined();
+        if (!folders.contains(parent) && std::exchange(first_early, false))
+          add("archive-order",
+              fmt::format("{}: /{} stands before its folder /{}{}.", title, place, parent,
+                          alone ? ": a kernel drops it" : ""),
+              alone ? Level::Problem : Level::Warning);
+        if (entry.type() == newc::Directory || entry.type() == newc::Symlink) folders.insert(place);
+        if (++seen[place] == 2 && entry.type() != newc::Directory)
+          add("archive-order",
+              fmt::format("{}: /{} is there twice: the last one counts.", title, place),
+              Level::Warning);
+      }
+      if (!trailer)
+        add("archive-order", fmt::format("{}: the archive has no trailer.", title), Level::Warning);
+    }
+  }
+
+  /// Another ramdisk is unpacked before this one.
+  [[nodiscard]] bool is_joined() const {
+    return one_.image()->kind() == "vendor_boot" || one_.image()->layout().version >= 3;
+  }
+
+  /// The last components of all places: lists may name what another fragment holds.
+  std::set<std::string> all_names() const {
+    std::set<std::string> names;
+    for (const ReadRamdisk& one : one_.reading.ramdisks) {
+      if (!one.ramdisk) continue;
+      for (const RamdiskSegment& segment : one.ramdisk->segments)
+        for (const Entry& entry : segment.archive.entries)
+          names.insert(entry.name().substr(entry.name().rfind('/') + 1));
+    }
+    return names;
+  }
+
+  void modules(const std::string& title, const Ramdisk& ramdisk) {
+    const std::set<std::string> names = all_names();
+    for (const RamdiskSegment& segment : ramdisk.segments)
+      for (const Entry& entry : segment.archive.entries) {
+        const std::string place = newc::place_of(entry.name());
+        const auto name = std::string_view(place).substr(place.rfind('/') + 1);
+        if (!name.starts_with("modules.load") || entry.type() != newc::Regular) continue;
+        listed(title, place, as_text(entry.data().view()), names);
+      }
+  }
+
+  void listed(const std::string& title, const std::string& list, std::string_view text,
+              const std::set<std::string>& names) {
+    std::size_t gone = 0;
+    std::string first;
+    for (std::string_view line : lines_of(text)) {
+      line = line.substr(0, std::min(line.find_first_of(" \t\r\n#"), line.size()));
+      if (line.empty()) continue;
+      const std::string module(line.substr(line.rfind('/') + 1));
+      if (!names.contains(module) && gone++ == 0) first = module;
+    }
+    if (gone != 0)
+      add("kernel-modules",
+          fmt::format("{}: /{} lists {} module{} that {} not there, first {}.", title, list, gone,
+                      gone == 1 ? "" : "s", gone == 1 ? "is" : "are", first));
+  }
+
+  void fragments() {
+    const Image& image = *one_.image();
+    if (image.section("vendor_ramdisk_table") == nullptr) return;
+    const std::uint64_t count = image.number("vendor_ramdisk_table_entry_num");
+    const std::uint64_t step = image.number("vendor_ramdisk_table_entry_size");
+    const std::uint64_t size = image.number("vendor_ramdisk_table_size");
+    if (size != count * step)
+      add("fragment-table", fmt::format("The table has {} bytes, {} entries of {} make {}.", size,
+                                        count, step, count * step));
+    std::set<std::string> names;
+    bool usual = count == 0;
+    for (const ReadRamdisk& one : one_.reading.ramdisks) {
+      if (!one.part.in_table) continue;
+      if (!names.insert(one.part.name).second)
+        add("fragment-table", fmt::format("Two fragments are called \"{}\".", one.part.name));
+      usual = usual || one.part.type <= 1;
+    }
+    if (!usual)
+      add("fragment-table", "No fragment is of type none or platform: a normal start loads none.",
+          Level::Warning);
+  }
+
+  void layout() {
+    const auto at = std::ranges::find_if(one_.reading.ramdisks,
+                                         [](const auto& one) { return one.ramdisk.has_value(); });
+    if (at == one_.reading.ramdisks.end()) return;
+    const RamdiskLayout layout = layout_of(*at->ramdisk, signs_of(*one_.image(), one_.partition));
+    if (layout == RamdiskLayout::SystemRoot)
+      add("ramdisk-unused",
+          fmt::format("Layout {}: {}.", layout_name(layout), layout_about(layout)));
+  }
+
+  const Subject& one_;
+  Report& report_;
+};
+
+}  // namespace
+
+void judge_ramdisks(const Subject& one, Report& report) {
+  if (one.image() != nullptr && one.image()->kind() != "vbmeta") RamdiskRules(one, report).run();
+}
+
+}  // namespace wexlo

@@ -1,0 +1,382 @@
+/// Rules that need several images of a phone: what is joined at a start, what names what.
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/crc.hpp"
+#include "base/text.hpp"
+#include "image/boot.hpp"
+#include "image/words.hpp"
+#include "judge/starts.hpp"
+#include "judge/subject.hpp"
+#include "ramdisk/textfiles.hpp"
+
+namespace wexlo {
+namespace {
+
+using newc::Entry;
+
+constexpr std::size_t kMaxBootconfig = 32767, kLoaderRoom = 2048;
+
+/// The ramdisks of a normal start, in the order a kernel unpacks them.
+struct Joined {
+  std::vector<const Ramdisk*> parts;
+  std::string last_partition;
+  bool whole = false;  ///< all that a loader would join is here
+};
+
+/// Finds an entry in what is joined: later ramdisks have their way.
+const Entry* find_joined(const Joined& joined, std::string_view place) {
+  for (auto at = joined.parts.rbegin(); at != joined.parts.rend(); ++at)
+    if (const auto found = find_entry(**at, place)) return &entry_at(**at, *found);
+  return nullptr;
+}
+
+class SetRules {
+ public:
+  SetRules(const SetFacts& facts, Report& report) : facts_(facts), report_(report) {}
+
+  void run() {
+    pairs();
+    const Joined joined = join();
+    joint();
+    if (joined.whole) first_program(joined);
+    mounts(joined);
+    releases(joined);
+    bootconfig();
+  }
+
+ private:
+  const Subject* find(std::string_view partition) const {
+    const Subject* one = facts_.set.find(partition);
+    return one != nullptr && one->image() != nullptr ? one : nullptr;
+  }
+  void add(std::string_view code, const Subject& one, std::string message,
+           std::optional<Level> level = {}) {
+    report_.add(code, one.partition, std::move(message), one.untouched, level);
+  }
+
+  static bool is_new(const Subject* one) {
+    return one != nullptr && one->image()->kind() == "boot" && one->image()->layout().version >= 3;
+  }
+
+  void pairs() {
+    const Subject *boot = find("boot"), *vendor = find("vendor_boot"), *init = find("init_boot");
+    if (vendor != nullptr && is_new(boot)) {
+      const unsigned a = boot->image()->layout().version, b = vendor->image()->layout().version;
+      if (a != b)
+        add("version-pair", *boot,
+            fmt::format("boot has header version {}, vendor_boot {}: they should be the same.", a,
+                        b),
+            Level::Warning);
+    }
+    if (!facts_.whole) return;
+    if (is_new(boot) && vendor == nullptr && facts_.set.find("vendor_boot") == nullptr)
+      add("version-pair", *boot,
+          "boot of this version does not start without a vendor_boot, and there is none.");
+    const bool empty =
+        boot != nullptr && boot->image()->kind() == "boot" && boot->reading.ramdisks.empty();
+    if (is_new(boot) && empty && init == nullptr && facts_.set.find("init_boot") == nullptr)
+      add("version-pair", *boot, "boot has no ramdisk, and there is no init_boot that has one.");
+  }
+
+  Joined join() const {
+    Joined out;
+    const Subject *boot = find("boot"), *vendor = find("vendor_boot"), *init = find("init_boot");
+    const auto take = [&](const Subject& one) {
+      for (const ReadRamdisk& ramdisk : one.reading.ramdisks) {
+        const bool recovery =
+            ramdisk.part.in_table &&
+            ramdisk.part.type == static_cast<std::uint32_t>(boot::RamdiskType::Recovery);
+        if (!recovery && ramdisk.ramdisk) out.parts.push_back(&*ramdisk.ramdisk);
+      }
+      out.last_partition = one.partition;
+    };
+    if (boot != nullptr && !is_new(boot)) {
+      take(*boot);
+      // Without a ramdisk the kernel mounts the system by itself.
+      out.whole = !out.parts.empty();
+      return out;
+    }
+    if (vendor != nullptr) take(*vendor);
+    const Subject* generic = init != nullptr && !init->reading.ramdisks.empty() ? init : boot;
+    if (generic != nullptr && !generic->reading.ramdisks.empty()) {
+      take(*generic);
+      out.whole = vendor != nullptr;
+    }
+    return out;
+  }
+
+  void joint() {
+    std::vector<ChainImage> chain;
+    for (const char* name : {"vendor_boot", "init_boot", "boot", "recovery"})
+      if (const Subject* one = find(name)) chain.push_back({name, one->image(), &one->reading});
+    for (const std::string& problem : starts_of(chain).problems)
+      if (!problem.contains("lz4 frame"))  // told of the image that has it
+        report_.add("joined-ramdisk", "", problem + ".");
+  }
+
+  void first_program(const Joined& joined) {
+    const Subject& last = *facts_.set.find(joined.last_partition);
+    std::string place = "init";
+    const Entry* init = find_joined(joined, place);
+    if (init == nullptr) return add("joined-ramdisk", last, "Nothing that is joined has an /init.");
+    constexpr int kLinks = 8;
+    for (int i = 0; i < kLinks && init->type() == newc::Symlink; ++i) {
+      const std::string target(as_text(init->data().view()));
+      const std::size_t slash = place.rfind('/');
+      const std::string base = slash == std::string::npos ? "" : place.substr(0, slash + 1);
+      place = newc::place_of(target.starts_with('/') ? target : base + target);
+      init = find_joined(joined, place);
+      if (init == nullptr)
+        return add("joined-ramdisk", last,
+                   fmt::format("/init leads to {}, which is in no ramdisk.", target));
+    }
+    constexpr std::uint32_t kMayRun = 0111;
+    if (init->type() != newc::Regular)
+      add("joined-ramdisk", last, fmt::format("/{} is no file.", place));
+    else if ((init->mode() & kMayRun) == 0)
+      add("joined-ramdisk", last,
+          fmt::format("/{} has mode {:04o}: a kernel cannot run it.", place,
+                      init->mode() & 07777u));
+  }
+
+  void mounts(const Joined& joined) {
+    bool any = false, for_hardware = false;
+    const std::string hardware = hardware_name();
+    for (const Subject& one : facts_.set.all) {
+      if (one.image() == nullptr) continue;
+      for (const ReadRamdisk& ramdisk : one.reading.ramdisks) {
+        if (!ramdisk.ramdisk) continue;
+        for (const RamdiskSegment& segment : ramdisk.ramdisk->segments)
+          for (const Entry& entry : segment.archive.entries) {
+            const std::string place = newc::place_of(entry.name());
+            if (entry.type() != newc::Regular || !is_fstab_name(place)) continue;
+            any = true;
+            for_hardware = for_hardware || place.ends_with("fstab." + hardware);
+            fstab(one, place, as_text(entry.data().view()), joined);
+          }
+      }
+    }
+    if (any && !hardware.empty() && !for_hardware && joined.whole)
+      report_.add(
+          "mount-table", "",
+          fmt::format("No ramdisk has a fstab.{}, which the first stage looks for.", hardware),
+          false, Level::Warning);
+  }
+
+  std::string hardware_name() const {
+    for (const Subject& one : facts_.set.all) {
+      if (one.image() == nullptr) continue;
+      const std::string text = boot::cmdline(*one.image()) + "\n" + boot::bootconfig(*one.image());
+      constexpr std::string_view kKey = "androidboot.hardware";
+      for (auto at = text.find(kKey); at != text.npos; at = text.find(kKey, at + 1)) {
+        std::size_t begin = at + kKey.size();
+        begin = std::min(text.find_first_not_of(" \t", begin), text.size());
+        if (begin == text.size() || text[begin] != '=') continue;
+        begin = std::min(text.find_first_not_of(" \t\"", begin + 1), text.size());
+        const std::size_t end = std::min(text.find_first_of(" \t\r\n\",;}", begin), text.size());
+        return text.substr(begin, end - begin);
+      }
+    }
+    return {};
+  }
+
+  void fstab(const Subject& one, const std::string& place, std::string_view text,
+             const Joined& joined) {
+    std::size_t number = 0;
+    for (const std::string_view line : lines_of(text)) {
+      ++number;
+      std::vector<std::string> columns;
+      for (const std::string_view word : split_words(line))
+        columns.emplace_back(word);
+      if (columns.empty() || columns.front().starts_with('#')) continue;
+      const auto at = fmt::format("/{} line {}", place, number);
+      if (columns.size() < 5) {
+        add("mount-table", one,
+            fmt::format("{}: {} columns where five belong.", at, columns.size()));
+        continue;
+      }
+      for (const std::size_t list : {3u, 4u})
+        if (columns[list].starts_with(',') || columns[list].ends_with(',') ||
+            columns[list].contains(",,"))
+          add("mount-table", one,
+              fmt::format("{}: an empty word in the list \"{}\".", at, columns[list]));
+      flags(one, at, columns[4], joined);
+    }
+  }
+
+  void flags(const Subject& one, const std::string& at, std::string_view list,
+             const Joined& joined) {
+    while (!list.empty()) {
+      const std::size_t end = std::min(list.find(','), list.size());
+      const std::string_view word = list.substr(0, end);
+      list.remove_prefix(std::min(end + 1, list.size()));
+      if (word.starts_with("avb=")) {
+        const std::string name(word.substr(4));
+        if (!vouches(name))
+          add("mount-table", one,
+              fmt::format("{} wants {} for verification, and vbmeta chains no such partition.", at,
+                          name));
+      }
+      if (word.starts_with("avb_keys=")) keys(one, at, word.substr(9), joined);
+    }
+  }
+
+  bool vouches(const std::string& name) const {
+    if (facts_.walk.structs.empty() || facts_.walk.verification_disabled || name == "vbmeta")
+      return true;
+    if (facts_.set.find(name) != nullptr) return true;
+    return std::ranges::any_of(facts_.walk.structs,
+                               [&](const auto& one) { return one.partition == name; });
+  }
+
+  void keys(const Subject& one, const std::string& at, std::string_view list,
+            const Joined& joined) {
+    if (!joined.whole) return;
+    std::vector<std::string> gone;
+    bool any = false;
+    while (!list.empty()) {
+      const std::size_t end = std::min(list.find(':'), list.size());
+      const std::string place = newc::place_of(list.substr(0, end));
+      list.remove_prefix(std::min(end + 1, list.size()));
+      const bool there = find_joined(joined, place) != nullptr ||
+                         find_joined(joined, "first_stage_ramdisk/" + place) != nullptr;
+      any = any || there;
+      if (!there) gone.push_back(place);
+    }
+    // One of several keys is enough: the others are for system images of other makers.
+    if (!gone.empty())
+      add("mount-table", one,
+          fmt::format("{}: the key file /{} is in no ramdisk.", at, gone.front()),
+          any ? Level::Note : Level::Problem);
+  }
+
+  /// Modules against the kernel they load into.
+  void releases(const Joined& joined) {
+    const Subject* boot = find("boot");
+    if (boot == nullptr || !boot->reading.kernel || boot->reading.kernel->release.empty()) return;
+    const std::string& release = boot->reading.kernel->release;
+    std::size_t others = 0;
+    std::string first;
+    for (const Ramdisk* ramdisk : joined.parts)
+      for (const RamdiskSegment& segment : ramdisk->segments)
+        for (const Entry& entry : segment.archive.entries) {
+          if (!entry.name().ends_with(".ko")) continue;
+          const std::string magic = vermagic(as_text(entry.data().view()));
+          if (!magic.empty() && generation(magic) != generation(release) && others++ == 0)
+            first = fmt::format("{} is for {}", entry.name(), magic);
+        }
+    if (others != 0)
+      report_.add(
+          "kernel-modules", "",
+          fmt::format("{} modules are for another kernel than {}: {}.", others, release, first),
+          boot->untouched);
+  }
+
+  static std::string vermagic(std::string_view module) {
+    constexpr std::string_view kKey = "vermagic=";
+    const std::size_t at = module.find(kKey);
+    if (at == std::string_view::npos) return {};
+    const std::size_t begin = at + kKey.size();
+    const std::size_t end =
+        std::min(module.find_first_of(std::string_view(" \0", 2), begin), module.size());
+    return std::string(module.substr(begin, std::min<std::size_t>(end - begin, 128)));
+  }
+
+  /// What has to agree: for generic kernels version, system release and interface generation.
+  static std::string generation(const std::string& release) {
+    const std::size_t at = release.find("-android");
+    if (at == std::string::npos) return release;
+    const std::size_t dash = release.find('-', at + 1);
+    if (dash == std::string::npos) return release;
+    const std::size_t end = std::min(release.find('-', dash + 1), release.size());
+    // The third number of the version may rise within a generation.
+    const std::size_t minor = release.find('.', release.find('.') + 1);
+    return release.substr(0, std::min(minor, at)) + release.substr(at, end - at);
+  }
+
+  void bootconfig() {
+    const Subject* vendor = find("vendor_boot");
+    if (vendor == nullptr) return;
+    const std::string text = boot::bootconfig(*vendor->image());
+    if (text.empty()) return;
+    if (const std::string trouble = bootconfig_trouble(text); !trouble.empty())
+      add("bootconfig", *vendor, fmt::format("A kernel drops the whole bootconfig: {}.", trouble));
+    else if (text.size() > kMaxBootconfig - kLoaderRoom)
+      add("bootconfig", *vendor,
+          fmt::format("{} bytes leave the loader little room for what it adds: {} is the limit.",
+                      text.size(), kMaxBootconfig),
+          Level::Warning);
+    std::string cmdline = boot::cmdline(*vendor->image());
+    if (const Subject* boot = find("boot")) cmdline += " " + boot::cmdline(*boot->image());
+    const auto words = words::split(cmdline);
+    if (std::ranges::find(words, "bootconfig") == words.end())
+      add("bootconfig", *vendor,
+          "The command line has no word bootconfig: the kernel reads it only if the loader adds "
+          "the word.",
+          Level::Note);
+  }
+
+  const SetFacts& facts_;
+  Report& report_;
+};
+
+constexpr std::uint64_t kSlotControl = 2048, kMergeMessage = 32768;
+constexpr std::uint32_t kSlotMagic = 0x42414342, kMergeMagic = 0x56740AB0;
+
+void judge_slots(const Subject& misc, const std::string& slot, Report& report) {
+  const auto raw = read_some(*misc.source, kSlotControl, 32);
+  if (!raw || raw->size() < 32) return;
+  const auto number = [&](std::size_t at) {
+    return load<std::uint32_t, std::endian::little>(raw->data() + at);
+  };
+  if (number(4) != kSlotMagic) return;
+  if (number(28) != crc32_of(View(*raw).first(28))) {
+    report.add("slot-state", misc.partition,
+               "The slot control block's checksum is not true: the "
+               "loader starts with its defaults.",
+               false, Level::Warning);
+    return;
+  }
+  std::string active(until_nul(View(*raw).first(4)));
+  if (active.starts_with('_')) active.erase(0, 1);
+  const std::string used = slot.empty() ? active : slot;
+  if (used.size() != 1 || used[0] < 'a' || used[0] > 'd') return;
+  if (!slot.empty() && !active.empty() && active != slot)
+    report.add("slot-state", misc.partition,
+               fmt::format("The phone starts slot {}, these images are for slot {}.", active, slot),
+               false, Level::Warning);
+  const auto info =
+      load<std::uint16_t, std::endian::little>(raw->data() + 12 + 2 * (used[0] - 'a'));
+  const unsigned priority = info & 15u, tries = info >> 4 & 7u, good = info >> 7 & 1u;
+  if (priority == 0)
+    report.add("slot-state", misc.partition, fmt::format("Slot {} is marked unbootable.", used));
+  else if (tries == 0 && good == 0)
+    report.add("slot-state", misc.partition,
+               fmt::format("Slot {} has no tries left, and never started.", used));
+}
+
+}  // namespace
+
+void judge_set(const SetFacts& facts, Report& report) {
+  SetRules(facts, report).run();
+}
+
+void judge_misc(const Subject& misc, const std::string& slot, Report& report) {
+  judge_slots(misc, slot, report);
+  const auto raw = read_some(*misc.source, kMergeMessage, 8);
+  if (!raw || raw->size() < 8) return;
+  if (load<std::uint32_t, std::endian::little>(raw->data() + 1) != kMergeMagic) return;
+  const unsigned status = std::to_integer<unsigned>((*raw)[5]);
+  constexpr unsigned kSnapshotted = 2, kMerging = 3;
+  if (status == kSnapshotted || status == kMerging)
+    report.add("merge-pending", misc.partition,
+               status == kMerging
+                   ? "An update is being merged: write to neither slot before that is done."
+                   : "An update waits to be merged: writing now may lose it.");
+}
+
+}  // namespace wexlo

@@ -1,0 +1,25 @@
+#include "judge/subject.hpp"
+
+#include <algorithm>
+#include <array>
+
+namespace wexlo {
+
+std::string Subject::build_property(std::string_view what) const {
+  const std::string key = "com.android.build." + partition + "." + std::string(what);
+  const auto at = std::ranges::find(properties, key, [](const auto& one) { return one.first; });
+  return at == properties.end() ? "" : at->second;
+}
+
+const Subject* Subjects::find(std::string_view partition) const {
+  const auto at = std::ranges::find(all, partition, &Subject::partition);
+  return at == all.end() ? nullptr : &*at;
+}
+
+bool is_boot_class(std::string_view partition) {
+  constexpr std::array<std::string_view, 8> names{
+      "boot", "init_boot", "vendor_boot", "vendor_kernel_boot", "recovery", "dtbo", "dtb", "pvmfw"};
+  return std::ranges::find(names, partition) != names.end();
+}
+
+}  // namespace wexlo

@@ -1,0 +1,512 @@
+#include "verified/chain.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+
+#include "verified/key.hpp"
+
+namespace wexlo::verified {
+namespace {
+
+constexpr std::size_t kHeader = 256, kReleaseEnd = 175, kMinorAt = 8;
+constexpr std::uint32_t kNewestMinor = 3;  ///< of readers that are known
+constexpr std::uint32_t kOldMinor = 1;     ///< that every loader in the field reads
+constexpr std::size_t kMaxStructs = 32, kMaxName = 31;
+constexpr std::uint32_t kLocations = 32;
+constexpr std::uint32_t kNoSlot = 1;  ///< descriptor flag: the name gets no slot suffix
+constexpr std::uint64_t kPiece = 1u << 20;
+
+std::string short_key(const std::string& sha256) {
+  return sha256.substr(0, 16) + "…";
+}
+
+class Walker {
+ public:
+  Walker(const WalkOptions& options, const Context& context)
+      : options_(options), context_(context) {}
+
+  Result<Walk> run() {
+    WEXLO_TRY(SourcePtr top, find("vbmeta", true));
+    std::string name = "vbmeta";
+    if (top == nullptr) {
+      // Phones without that partition keep the top-level struct in boot's footer.
+      WEXLO_TRY(top, find("boot", true));
+      name = "boot";
+      if (top == nullptr) return std::move(out_);
+      WEXLO_TRY(const auto place, find_struct(*top, "boot"));
+      if (!place) return std::move(out_);
+    }
+    WEXLO_CHECK(read_struct(name, top, -1, 0, nullptr));
+    WEXLO_CHECK(finish_digest());
+    return std::move(out_);
+  }
+
+ private:
+  Result<SourcePtr> find(const std::string& name, bool with_slot) {
+    if (with_slot && !options_.suffix.empty()) {
+      WEXLO_TRY(SourcePtr found, options_.find(name + options_.suffix));
+      if (found != nullptr) return found;
+    }
+    return options_.find(name);
+  }
+
+  void fault(std::string_view code, const std::string& partition, Standing standing,
+             std::string message, bool locked = true, bool unlocked = false) {
+    out_.faults.push_back({code, partition, std::move(message), locked, unlocked});
+    stand(partition, standing);
+  }
+  void stand(const std::string& partition, Standing standing) {
+    Standing& now = out_.standings.try_emplace(partition, standing).first->second;
+    now = std::max(now, standing);
+  }
+
+  /// One struct, and all that it vouches for. @param expected  the chaining struct's key
+  Status read_struct(const std::string& name, const SourcePtr& partition, int parent,
+                     std::uint32_t location, const Bytes* expected) {
+    WEXLO_CHECK(check_stop(context_));
+    const int index = static_cast<int>(out_.structs.size());
+    out_.structs.push_back({.partition = name, .parent = parent, .location = location});
+    if (partition == nullptr && !options_.whole) {
+      stand(name, Standing::Missing);
+      digest_known_ = false;
+      return {};
+    }
+    if (partition == nullptr) {
+      fault("verified-struct", name, Standing::Missing,
+            fmt::format("{} is chained, and there is no such partition.", name), true, true);
+      return {};
+    }
+    WEXLO_TRY(const auto place, find_struct(*partition, name));
+    out_.structs[index].held_by = partition->name();
+    const StructPlace at = place.value_or(StructPlace{0, kMaxVbmeta, false});
+    auto read = read_some(*partition, at.offset, std::min(at.size, kMaxVbmeta));
+    if (!read) return fail(std::move(read).error());
+    const Blob bytes(std::move(*read));
+    ChainStruct& one = out_.structs[index];
+    one.in_footer = at.in_footer;
+    one.offset = at.offset;
+    if (const auto accepted = loader_accepts(bytes.view()); !accepted) {
+      const bool none = !looks_like_vbmeta(bytes.view());
+      fault("verified-struct", name, none ? Standing::Missing : Standing::BadSignature,
+            none ? fmt::format("{} has no verified-boot struct{}: a loader stops there.", name,
+                               name.starts_with("vbmeta") ? "" : " and no footer that leads to one")
+                 : fmt::format("A loader does not accept the struct of {}: {}.", name,
+                               accepted.error().message),
+            true, true);
+      return {};
+    }
+    WEXLO_TRY(const Image vbmeta, parse_vbmeta(bytes));
+    one.found = true;
+    one.size = kHeader + vbmeta.number("authentication_data_block_size") +
+               vbmeta.number("auxiliary_data_block_size");
+    loaded_.push_back(bytes.part(0, static_cast<std::size_t>(one.size)));
+    if (index == 0) top_sha512_ = vbmeta.number("algorithm_type") >= 4;
+    judge_struct(one, vbmeta, expected);
+    return follow(index, vbmeta);
+  }
+
+  void judge_struct(ChainStruct& one, const Image& vbmeta, const Bytes* expected) {
+    const std::string& name = one.partition;
+    stand(name, Standing::Ok);
+    one.algorithm = algorithm_name(vbmeta.number("algorithm_type"));
+    one.rollback_index = vbmeta.number("rollback_index");
+    one.flags = vbmeta.number("flags");
+    one.signature = signature_state(vbmeta);
+    const View key = public_key_of(vbmeta);
+    if (!key.empty()) one.key_sha256 = sha256_hex(key);
+    judge_signature(one);
+    const Bytes& root = options_.root_key;
+    const Bytes* right = expected != nullptr ? expected : root.empty() ? nullptr : &root;
+    if (right != nullptr && one.signature != SignatureState::None) {
+      one.key_expected = equal(key, *right);
+      if (!*one.key_expected)
+        fault("signature", name, Standing::WrongKey,
+              fmt::format("{} is signed with key {}, {} is {}.", name, short_key(one.key_sha256),
+                          expected != nullptr ? "the key that the chain names"
+                                              : "the key that the phone trusts",
+                          short_key(sha256_hex(*right))));
+    }
+    const auto minor = vbmeta.number("required_version_minor");
+    if (minor > kOldMinor)
+      fault("verified-struct", name, Standing::Ok,
+            fmt::format("{} asks for a reader of version 1.{}: older loaders stop there.", name,
+                        minor),
+            false);
+    if (one.parent >= 0 && one.flags != 0)
+      fault("chain-flags", name, Standing::BadSignature,
+            fmt::format("The chained struct of {} has flags {}: they belong into the top-level "
+                        "struct, and stop an unlocked phone too.",
+                        name, one.flags),
+            true, true);
+    judge_rollback(one, vbmeta);
+  }
+
+  void judge_signature(const ChainStruct& one) {
+    switch (one.signature) {
+      case SignatureState::Holds: return;
+      case SignatureState::None:
+        return fault("signature", one.partition, Standing::Unsigned,
+                     fmt::format("The struct of {} is not signed.", one.partition));
+      case SignatureState::Stale:
+        return fault(
+            "signature", one.partition, Standing::BadSignature,
+            fmt::format("The struct of {} was changed after it was signed.", one.partition));
+      default:
+        return fault(
+            "signature", one.partition, Standing::BadSignature,
+            fmt::format("The signature of {} does not hold with its own key.", one.partition));
+    }
+  }
+
+  void judge_rollback(const ChainStruct& one, const Image& vbmeta) {
+    std::uint32_t location = one.location;
+    // Newer top-level structs may name another place than 0.
+    if (one.parent < 0 && vbmeta.number("required_version_minor") >= 2)
+      location = load<std::uint32_t, std::endian::big>(vbmeta.header().data() + 124);
+    const auto stored = options_.rollback.find(location);
+    if (stored == options_.rollback.end() || one.rollback_index >= stored->second) return;
+    fault("rollback-index", one.partition, Standing::Rollback,
+          fmt::format("Rollback index {} of {} is lower than {}, which the phone has stored at "
+                      "location {}.",
+                      one.rollback_index, one.partition, stored->second, location));
+  }
+
+  Status follow(int index, const Image& vbmeta) {
+    const std::string name = out_.structs[index].partition;
+    const bool top = out_.structs[index].parent < 0;
+    if (top) {
+      out_.hashtrees_disabled = (out_.structs[index].flags & HashtreeDisabled) != 0;
+      out_.verification_disabled = (out_.structs[index].flags & VerificationDisabled) != 0;
+    }
+    const auto all = descriptors(vbmeta);
+    if (!all) {
+      // With verification disabled no loader reads as far as that.
+      const bool read = !out_.verification_disabled;
+      fault("verified-struct", name, read ? Standing::BadSignature : Standing::Ok,
+            fmt::format("The descriptors of {} do not read: {}.", name, all.error().message), read,
+            read);
+      return {};
+    }
+    for (const Descriptor& one : *all) {
+      WEXLO_CHECK(check_stop(context_));
+      if (const auto* property = std::get_if<PropertyDescriptor>(&one.value))
+        out_.structs[index].properties.emplace_back(property->key, property->value);
+      else if (const auto* hash = std::get_if<HashDescriptor>(&one.value))
+        WEXLO_CHECK(judge_hash(index, *hash));
+      else if (const auto* tree = std::get_if<HashtreeDescriptor>(&one.value))
+        WEXLO_CHECK(judge_tree(index, *tree));
+      else if (const auto* chain = std::get_if<ChainDescriptor>(&one.value))
+        WEXLO_CHECK(judge_chain(index, *chain));
+    }
+    return {};
+  }
+
+  /// Names that loaders have room for.
+  bool name_fits(const std::string& partition, int index) {
+    if (!partition.empty() && partition.size() + options_.suffix.size() <= kMaxName) return true;
+    fault("verified-struct", out_.structs[index].partition, Standing::BadSignature,
+          fmt::format("A descriptor names a partition with {} letters: a loader stops there.",
+                      partition.size()),
+          true, true);
+    return false;
+  }
+
+  void add(int index, Claim claim) { out_.structs[index].claims.push_back(std::move(claim)); }
+
+  Status judge_hash(int index, const HashDescriptor& hash) {
+    Claim claim{.kind = "hash",
+                .partition = hash.partition,
+                .image_size = hash.image_size,
+                .algorithm = hash.hash_algorithm};
+    if (out_.verification_disabled) {
+      claim.standing = Standing::Disabled;
+      stand(claim.partition, Standing::Disabled);
+    } else if (name_fits(hash.partition, index)) {
+      WEXLO_TRY(const SourcePtr partition, find(hash.partition, (hash.flags & kNoSlot) == 0));
+      WEXLO_CHECK(judge_hash_of(claim, hash, partition, out_.structs[index].partition));
+    }
+    add(index, std::move(claim));
+    return {};
+  }
+
+  void blame(Claim& claim, std::string_view code, Standing standing, std::string message,
+             bool locked = true, bool unlocked = false) {
+    claim.standing = std::max(claim.standing, standing);
+    claim.detail = message;
+    fault(code, claim.partition, standing, std::move(message), locked, unlocked);
+  }
+
+  void missing(Claim& claim) {
+    claim.standing = Standing::Missing;
+    claim.detail = "not at hand";
+    stand(claim.partition, Standing::Missing);
+  }
+
+  Status judge_hash_of(Claim& claim, const HashDescriptor& hash, const SourcePtr& partition,
+                       const std::string& voucher) {
+    const auto kind = hash_algorithm(hash.hash_algorithm);
+    if (!kind || *kind == DigestKind::Sha1) {
+      blame(claim, "verified-struct", Standing::DigestMismatch,
+            fmt::format("The digest of {} uses {}, which loaders do not know: they stop there.",
+                        hash.partition, hash.hash_algorithm),
+            true, true);
+      return {};
+    }
+    if (!hash.digest.empty() && hash.digest.size() != digest_size(*kind)) {
+      blame(
+          claim, "verified-struct", Standing::DigestMismatch,
+          fmt::format("The digest of {} has {} bytes where {} has {}: a loader stops there.",
+                      hash.partition, hash.digest.size(), hash.hash_algorithm, digest_size(*kind)),
+          true, true);
+      return {};
+    }
+    if (partition == nullptr) {
+      missing(claim);
+      return {};
+    }
+    if (options_.look == Look::Structs) return {};
+    if (hash.digest.empty()) {
+      claim.detail = "its digest is kept on the phone";
+      stand(claim.partition, Standing::Ok);
+      return {};
+    }
+    if (hash.image_size > partition->size()) {
+      blame(claim, "image-digest", Standing::DigestMismatch,
+            fmt::format("The descriptor of {} covers {} bytes, the image has {}.", hash.partition,
+                        hash.image_size, partition->size()));
+      return {};
+    }
+    WEXLO_TRY(const Bytes found,
+              salted_digest(*partition, *kind, hash.salt, hash.image_size, context_));
+    claim.looked = true;
+    stand(claim.partition, Standing::Ok);
+    if (!equal(found, hash.digest))
+      blame(
+          claim, "image-digest", Standing::DigestMismatch,
+          fmt::format("{} is not the image that the digest in {} is of.", hash.partition, voucher));
+    return {};
+  }
+
+  Status judge_tree(int index, const HashtreeDescriptor& tree) {
+    Claim claim{.kind = "hashtree",
+                .partition = tree.partition,
+                .image_size = tree.image_size,
+                .algorithm = tree.hash_algorithm};
+    if (out_.verification_disabled || out_.hashtrees_disabled) {
+      claim.standing = Standing::Disabled;
+      stand(claim.partition, Standing::Disabled);
+    } else if (name_fits(tree.partition, index)) {
+      WEXLO_TRY(const SourcePtr partition, find(tree.partition, (tree.flags & kNoSlot) == 0));
+      if (partition == nullptr)
+        missing(claim);
+      else if (options_.look == Look::Trees)
+        WEXLO_CHECK(judge_tree_of(claim, tree, *partition));
+    }
+    add(index, std::move(claim));
+    return {};
+  }
+
+  Status judge_tree_of(Claim& claim, const HashtreeDescriptor& tree, const Source& partition) {
+    if (tree.root_digest.empty()) {
+      claim.detail = "its root digest is kept on the phone";
+      return {};
+    }
+    auto found = check_tree(partition, tree, context_);
+    if (!found && is_of_bytes(found.error().code)) {
+      blame(claim, "system-digest", Standing::DigestMismatch,
+            fmt::format("The hash tree of {} cannot be true: {} ({}).", tree.partition,
+                        found.error().message, found.error().found));
+      return {};
+    }
+    if (!found) return fail(std::move(found).error());
+    claim.looked = true;
+    stand(claim.partition, Standing::Ok);
+    if (!found->holds()) {
+      const BadBlock& first = found->first.front();
+      blame(claim, "system-digest", Standing::DigestMismatch,
+            fmt::format("{}: {} of {} blocks differ from the hash tree, the first is {} {} at {}: "
+                        "reads of them fail.",
+                        tree.partition, found->bad_blocks,
+                        (tree.image_size + tree.data_block_size - 1) / tree.data_block_size,
+                        first.level == 0 ? "block" : "block of the tree", first.block,
+                        hex_value(first.offset)));
+      claim.tree = std::move(*found);
+      return {};
+    }
+    claim.tree = std::move(*found);
+    return tree.fec_num_roots == 0 ? Status() : judge_fec(claim, tree, partition);
+  }
+
+  /// The error is about what the partition holds, not about getting at it.
+  static bool is_of_bytes(ErrorCode code) {
+    return code == ErrorCode::OutOfRange || code == ErrorCode::BadValue ||
+           code == ErrorCode::Unsupported;
+  }
+
+  Status judge_fec(Claim& claim, const HashtreeDescriptor& tree, const Source& partition) {
+    const auto found = check_fec(partition, tree, context_);
+    if (!found && !is_of_bytes(found.error().code)) return fail(found.error());
+    if (found && found->wrong_blocks == 0) return {};
+    const std::string why =
+        found ? fmt::format("{} blocks are not those of its data, the first at {}",
+                            found->wrong_blocks, hex_value(*found->first))
+              : found.error().message;
+    fault("error-correction", claim.partition, Standing::Ok,
+          fmt::format("The error correction codes of {}: {}. That does harm only once a block "
+                      "goes bad.",
+                      claim.partition, why),
+          false);
+    return {};
+  }
+
+  Status judge_chain(int index, const ChainDescriptor& chain) {
+    Claim claim{.kind = "chain", .partition = chain.partition};
+    if (out_.verification_disabled) {
+      claim.standing = Standing::Disabled;
+      stand(chain.partition, Standing::Disabled);
+      add(index, std::move(claim));
+      return {};
+    }
+    const std::string& name = out_.structs[index].partition;
+    std::string wrong;
+    if (out_.structs[index].parent >= 0)
+      wrong = fmt::format("{} is chained itself, and chains {} on", name, chain.partition);
+    else if (chain.rollback_index_location == 0 || chain.rollback_index_location >= kLocations)
+      wrong = fmt::format("{} gives {} the rollback location {}", name, chain.partition,
+                          chain.rollback_index_location);
+    else if (out_.structs.size() >= kMaxStructs)
+      wrong = fmt::format("{} chains more than {} partitions", name, kMaxStructs - 1);
+    if (!wrong.empty()) {
+      fault("verified-struct", name, Standing::BadSignature, wrong + ": a loader stops there.",
+            true, true);
+      add(index, std::move(claim));
+      return {};
+    }
+    add(index, std::move(claim));
+    if (!name_fits(chain.partition, index)) return {};
+    WEXLO_TRY(const SourcePtr partition, find(chain.partition, true));
+    return read_struct(chain.partition, partition, index, chain.rollback_index_location,
+                       &chain.public_key);
+  }
+
+  Status finish_digest() {
+    if (loaded_.empty() || !digest_known_) return {};
+    Hasher hasher(top_sha512_ ? DigestKind::Sha512 : DigestKind::Sha256);
+    for (const Blob& one : loaded_) {
+      hasher.update(one.view());
+      out_.digest_size += one.size();
+    }
+    out_.digest = hex(hasher.finish());
+    out_.digest_algorithm = top_sha512_ ? "sha512" : "sha256";
+    return {};
+  }
+
+  const WalkOptions& options_;
+  const Context& context_;
+  std::vector<Blob> loaded_;
+  bool top_sha512_ = false, digest_known_ = true;
+  Walk out_;
+};
+
+}  // namespace
+
+std::string_view standing_name(Standing standing) {
+  constexpr std::array<std::string_view, 8> names{
+      "ok",        "disabled",      "unsigned",        "rollback",
+      "wrong-key", "bad-signature", "digest-mismatch", "missing"};
+  return names[static_cast<std::size_t>(standing)];
+}
+
+const Fault* Walk::first_stop(bool locked) const {
+  const auto at = std::ranges::find_if(
+      faults, [&](const Fault& one) { return locked ? one.stops_locked : one.stops_unlocked; });
+  return at == faults.end() ? nullptr : &*at;
+}
+bool Walk::locked_starts() const {
+  return !structs.empty() && first_stop(true) == nullptr;
+}
+bool Walk::unlocked_starts() const {
+  return first_stop(false) == nullptr;
+}
+
+Status loader_accepts(View bytes) {
+  const auto refuse = [](ErrorCode code, std::string message) {
+    return fail({.code = code, .message = std::move(message)});
+  };
+  if (!looks_like_vbmeta(bytes)) return refuse(ErrorCode::BadMagic, "the magic is not AVB0");
+  if (bytes.size() < kHeader) return refuse(ErrorCode::Truncated, "it is cut short");
+  if (bytes[kReleaseEnd] != std::byte{0})
+    return refuse(ErrorCode::BadValue, "release_string does not end in a zero");
+  const auto minor = load<std::uint32_t, std::endian::big>(bytes.data() + kMinorAt);
+  if (minor > kNewestMinor)
+    return refuse(ErrorCode::Unsupported,
+                  fmt::format("it asks for a reader of version 1.{}", minor));
+  const auto vbmeta = parse_vbmeta(Blob(to_bytes(bytes)));
+  if (!vbmeta) return fail(vbmeta.error());
+  const std::uint64_t type = vbmeta->number("algorithm_type");
+  if (type > 6)
+    return refuse(ErrorCode::Unsupported, fmt::format("algorithm {} is not known", type));
+  return {};
+}
+
+Result<std::optional<StructPlace>> find_struct(const Source& partition, std::string_view name) {
+  if (name.starts_with("vbmeta")) {
+    const std::uint64_t size = std::min(partition.size(), kMaxVbmeta);
+    return StructPlace{0, size, false};
+  }
+  if (partition.size() < kFooterSize) return std::nullopt;
+  Bytes raw(kFooterSize);
+  WEXLO_CHECK(partition.read_at(partition.size() - kFooterSize, raw));
+  const auto footer = parse_footer(raw);
+  if (!footer || footer->vbmeta_size > kMaxVbmeta) return std::nullopt;
+  const std::uint64_t room = partition.size() - kFooterSize;
+  if (footer->vbmeta_offset > room || footer->vbmeta_size > room - footer->vbmeta_offset)
+    return std::nullopt;
+  return StructPlace{footer->vbmeta_offset, footer->vbmeta_size, true};
+}
+
+Result<Bytes> salted_digest(const Source& partition, DigestKind kind, View salt,
+                            std::uint64_t image_size, const Context& context) {
+  Hasher hasher(kind);
+  hasher.update(salt);
+  Bytes piece(static_cast<std::size_t>(std::min(image_size, kPiece)));
+  for (std::uint64_t at = 0; at < image_size;) {
+    WEXLO_CHECK(check_stop(context));
+    const auto size = static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, image_size - at));
+    WEXLO_CHECK(partition.read_at(at, MutableView(piece).first(size)));
+    hasher.update(View(piece).first(size));
+    at += size;
+  }
+  return hasher.finish();
+}
+
+View public_key_of(const Image& vbmeta) {
+  return vbmeta.section("auxiliary")
+      ->bytes.view()
+      .subspan(vbmeta.number("public_key_offset"), vbmeta.number("public_key_size"));
+}
+
+SignatureState signature_state(const Image& vbmeta) {
+  const std::uint64_t type = vbmeta.number("algorithm_type");
+  if (type == 0) return SignatureState::None;
+  const auto algorithm = algorithm_of(type);
+  if (!algorithm) return SignatureState::Unknown;
+  if (!own_hash_matches(vbmeta).value_or(false)) return SignatureState::Stale;
+  const View authentication = vbmeta.section("authentication")->bytes.view();
+  const View hash =
+      authentication.subspan(vbmeta.number("hash_offset"), vbmeta.number("hash_size"));
+  const View signature =
+      authentication.subspan(vbmeta.number("signature_offset"), vbmeta.number("signature_size"));
+  const View key = public_key_of(vbmeta);
+  const bool holds =
+      key_bits(key) == algorithm->bits && signature_holds(key, algorithm->digest, hash, signature);
+  return holds ? SignatureState::Holds : SignatureState::Bad;
+}
+
+Result<Walk> walk_chain(const WalkOptions& options, const Context& context) {
+  return Walker(options, context).run();
+}
+
+}  // namespace wexlo::verified

@@ -1,0 +1,121 @@
+#pragma once
+/// The walk that a loader does before it starts anything: from the top-level struct through the
+/// chained ones to the partitions they vouch for. All that it would stumble over is gathered, each
+/// with what a locked and an unlocked phone makes of it: docs/verified-boot.md.
+
+#include <map>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/pool.hpp"
+#include "verified/tree_check.hpp"
+
+namespace wexlo::verified {
+
+/// What became of a partition: the worst of all that speaks for or against it.
+enum class Standing {
+  Ok,
+  Disabled,  ///< verification is switched off for it
+  Unsigned,
+  Rollback,
+  WrongKey,
+  BadSignature,
+  DigestMismatch,
+  Missing,
+};
+[[nodiscard]] std::string_view standing_name(Standing standing);  ///< as in JSON
+
+/// Something that the walk stumbled over.
+struct Fault {
+  std::string_view code;  ///< of a rule, see judge/rules.hpp: "signature", "image-digest", …
+  std::string partition;
+  std::string message;  ///< one sentence
+  bool stops_locked = true, stops_unlocked = false;
+};
+
+/// What a struct says of a partition.
+struct Claim {
+  std::string kind;  ///< "hash", "hashtree", "chain"
+  std::string partition;
+  std::uint64_t image_size = 0;  ///< bytes it covers
+  std::string algorithm;         ///< of the digest; empty for chains
+  Standing standing = Standing::Ok;
+  bool looked = false;   ///< false: the partition is not at hand, or its tree was not asked for
+  std::string detail{};  ///< a clause for people
+  std::optional<TreeCheck> tree{};
+};
+
+enum class SignatureState { Holds, None, Stale, Bad, Unknown };
+
+/// One verified-boot struct, in the order they are loaded; the first is the top.
+struct ChainStruct {
+  std::string partition;  ///< without slot suffix
+  std::string held_by;    ///< the partition it was found in, as it is called
+  int parent = -1;        ///< index of the struct that chains it
+  std::uint32_t location = 0;
+  bool found = false;
+  bool in_footer = false;
+  std::uint64_t offset = 0, size = 0;  ///< in its partition
+  std::string algorithm, key_sha256;   ///< key_sha256 empty: no key
+  std::uint64_t rollback_index = 0, flags = 0;
+  SignatureState signature = SignatureState::None;
+  std::optional<bool> key_expected;  ///< nullopt: nobody says which key is right
+  std::vector<Claim> claims;
+  std::vector<std::pair<std::string, std::string>> properties;
+};
+
+struct Walk {
+  std::vector<ChainStruct> structs;  ///< empty: no top-level struct
+  std::vector<Fault> faults;
+  std::map<std::string, Standing> standings;  ///< by partition, without suffix
+  bool verification_disabled = false, hashtrees_disabled = false;
+  std::string digest, digest_algorithm;  ///< of all structs, as loaders hand it to the kernel
+  std::uint64_t digest_size = 0;         ///< bytes that it is over
+  [[nodiscard]] bool locked_starts() const;
+  [[nodiscard]] bool unlocked_starts() const;
+  [[nodiscard]] const Fault* first_stop(bool locked) const;  ///< nullptr: nothing stops it
+};
+
+enum class Look {
+  Structs,  ///< structs and signatures alone
+  Hashes,   ///< the images' digests, too
+  Trees,    ///< hash trees and error correction, too
+};
+
+struct WalkOptions {
+  /// A partition by its full name; nullptr: there is none of that name.
+  std::function<Result<SourcePtr>(const std::string& name)> find;
+  std::string suffix;                               ///< "_a", "_b" or empty
+  Bytes root_key;                                   ///< a blob; empty: the top struct's own
+  std::map<std::uint32_t, std::uint64_t> rollback;  ///< stored values by location; others: 0
+  Look look = Look::Hashes;
+  /// What is not found is not there. false: it is only not at hand, e.g. beside a single image.
+  bool whole = true;
+};
+
+/// Errors: those of finding and reading, Interrupted. What is wrong with the bytes is a fault.
+[[nodiscard]] Result<Walk> walk_chain(const WalkOptions& options, const Context& context);
+
+/// What a loader refuses in a struct whatever its lock state: the first thing, as a sentence.
+/// @param bytes  from the struct's start; what follows it is ignored
+[[nodiscard]] Status loader_accepts(View bytes);
+
+/// Where a partition keeps its struct.
+struct StructPlace {
+  std::uint64_t offset = 0, size = 0;
+  bool in_footer = false;
+};
+/// By the footer, or at the start for partitions called vbmeta…; nullopt: none. Errors: reading.
+[[nodiscard]] Result<std::optional<StructPlace>> find_struct(const Source& partition,
+                                                             std::string_view name);
+
+/// Digest of salt and the first `image_size` bytes. Errors: reading, Interrupted.
+[[nodiscard]] Result<Bytes> salted_digest(const Source& partition, DigestKind kind, View salt,
+                                          std::uint64_t image_size, const Context& context);
+
+/// Does the struct's signature hold with its own key?
+[[nodiscard]] SignatureState signature_state(const Image& vbmeta);
+[[nodiscard]] View public_key_of(const Image& vbmeta);
+
+}  // namespace wexlo::verified

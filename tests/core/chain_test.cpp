@@ -1,0 +1,430 @@
+/// Verdicts over signed sets that are spoilt in one way each: the table of docs/verified-boot.md.
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <functional>
+#include <map>
+
+#include "support/check.hpp"
+#include "support/signed_set.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+using verified::Descriptor;
+
+namespace {
+
+/// One case: the set, and what the phone has stored.
+struct Case {
+  SignedSet set = signed_set();
+  std::map<std::uint32_t, std::uint64_t> rollback;
+
+  void top() { set.write_top(); }
+  Bytes& vbmeta() { return set.at("vbmeta"); }
+  void flip(const std::string& partition, std::size_t at) {
+    set.at(partition).at(at) ^= std::byte{0x20};
+  }
+  template <class T>
+  T claim(std::string_view partition) {
+    for (const Descriptor& one : set.top.parsed())
+      if (const auto* found = std::get_if<T>(&one.value); found && found->partition == partition)
+        return *found;
+    FAIL("no such claim");
+    return {};
+  }
+  /// Where a descriptor of the top-level struct stands in it.
+  std::size_t place_of(std::string_view partition) {
+    const Image image = value_of(verified::parse_vbmeta(Blob(vbmeta())));
+    for (const Descriptor& one : value_of(verified::descriptors(image)))
+      if (verified::partition_of(one) == partition)
+        return image.section("auxiliary")->offset + one.offset;
+    FAIL("no such descriptor");
+    return 0;
+  }
+  /// Changes the raw descriptors and signs what comes out.
+  Bytes& raw(std::string_view partition) {
+    const auto all = set.top.parsed();
+    for (std::size_t i = 0; i < all.size(); ++i)
+      if (verified::partition_of(all[i]) == partition) return set.top.descriptors[i];
+    FAIL("no such descriptor");
+    return set.top.descriptors.front();
+  }
+};
+
+void put64(Bytes& at, std::size_t offset, std::uint64_t value) {
+  store<std::uint64_t, std::endian::big>(at.data() + offset, value);
+}
+void put32(Bytes& at, std::size_t offset, std::uint32_t value) {
+  store<std::uint32_t, std::endian::big>(at.data() + offset, value);
+}
+
+using Spoil = std::function<void(Case&)>;
+
+void flags(Case& c, std::uint32_t value) {
+  c.set.top.set_flags(value);
+  c.top();
+}
+void swap_digests(Case& c) {
+  auto hash = c.claim<verified::HashDescriptor>("init_boot");
+  std::ranges::reverse(hash.digest);
+  c.set.top.set_claim(hash);
+}
+void no_footer(Case& c) {
+  std::ranges::fill(c.set.at("boot").end() - 64, c.set.at("boot").end(), std::byte{0});
+}
+void footer(Case& c, std::uint64_t offset, std::uint64_t size) {
+  Bytes& boot = c.set.at("boot");
+  const Bytes raw = verified::write_footer({c.set.boot_content, offset, size});
+  std::ranges::copy(raw, boot.end() - 64);
+}
+void chain_location(Case& c, std::uint32_t location) {
+  auto chain = c.claim<verified::ChainDescriptor>("boot");
+  chain.rollback_index_location = location;
+  c.set.top.set_claim(chain);
+  c.top();
+}
+/// The header's own bytes are signed with it.
+void header(Case& c, std::size_t at, std::uint32_t value) {
+  put32(c.set.top.header, at, value);
+  c.top();
+}
+void without_vbmeta(Case& c) {
+  c.set.images.erase("vbmeta");
+}
+
+const std::map<std::string, Spoil>& cases() {
+  constexpr std::size_t kSignatureAt = 256 + 32;
+  static const std::map<std::string, Spoil> all{
+      {"sound", [](Case&) {}},
+      {"root key is another", [](Case& c) { c.set.write_top(&signer(KeyOf::Stranger)); }},
+      {"chained struct signed with another key",
+       [](Case& c) { c.set.write_boot(&signer(KeyOf::Stranger)); }},
+      {"top-level struct not signed", [](Case& c) { c.set.write_top(nullptr); }},
+      {"chained struct not signed", [](Case& c) { c.set.write_boot(nullptr); }},
+      {"signature of the top-level struct damaged",
+       [](Case& c) { c.flip("vbmeta", kSignatureAt + 5); }},
+      {"property changed without signing again",
+       [](Case& c) { c.flip("vbmeta", c.place_of("boot") - 10); }},
+      {"descriptors swapped, signed again",
+       [](Case& c) {
+         swap_digests(c);
+         c.top();
+       }},
+      {"descriptors swapped without signing again",
+       [](Case& c) {
+         const std::size_t at = c.place_of("init_boot") + 132 + 9 + 32;
+         std::swap(c.vbmeta()[at], c.vbmeta()[at + 1]);
+         c.vbmeta()[at] ^= std::byte{1};
+       }},
+      {"image changed", [](Case& c) { c.flip("init_boot", 100); }},
+      {"image of a chained partition changed", [](Case& c) { c.flip("boot", 100); }},
+      {"image shorter than its digest covers", [](Case& c) { c.set.at("init_boot").resize(4096); }},
+      {"image of another partition not at hand", [](Case& c) { c.set.images.erase("init_boot"); }},
+      {"block of a hash tree's data changed", [](Case& c) { c.flip("system", 5 * 4096); }},
+      {"block of a hash tree changed", [](Case& c) { c.flip("system", 151 * 4096 + 8); }},
+      {"root digest of a hash tree changed, signed again",
+       [](Case& c) {
+         auto tree = c.claim<verified::HashtreeDescriptor>("system");
+         tree.root_digest[0] ^= std::byte{1};
+         c.set.top.set_claim(tree);
+         c.top();
+       }},
+      {"error correction changed",
+       [](Case& c) {
+         c.flip("system", c.claim<verified::HashtreeDescriptor>("system").fec_offset + 3);
+       }},
+      {"rollback index lower than stored", [](Case& c) { c.rollback[0] = kRollback + 1; }},
+      {"rollback index of a chained struct lower than stored",
+       [](Case& c) { c.rollback[1] = kRollback + 1; }},
+      {"rollback index as stored",
+       [](Case& c) {
+         c.rollback = {{0, kRollback}, {1, kRollback}, {2, 99}};
+       }},
+      {"flags 1, signed", [](Case& c) { flags(c, 1); }},
+      {"flags 2, signed", [](Case& c) { flags(c, 2); }},
+      {"flags 3, signed", [](Case& c) { flags(c, 3); }},
+      {"flags 3, not signed again", [](Case& c) { c.vbmeta()[123] = std::byte{3}; }},
+      {"flags 3, image of a chained partition without footer",
+       [](Case& c) {
+         flags(c, 3);
+         no_footer(c);
+       }},
+      {"flags 1, image changed",
+       [](Case& c) {
+         flags(c, 1);
+         c.flip("init_boot", 100);
+       }},
+      {"flags 1, block of a hash tree's data changed",
+       [](Case& c) {
+         flags(c, 1);
+         c.flip("system", 5 * 4096);
+       }},
+      {"flags in a chained struct",
+       [](Case& c) {
+         c.set.boot.set_flags(1);
+         c.set.write_boot();
+       }},
+      {"chained partition without footer", no_footer},
+      {"chained partition not there", [](Case& c) { c.set.images.erase("boot"); }},
+      {"footer points outside its partition", [](Case& c) { footer(c, 1 << 20, 512); }},
+      {"footer's struct larger than loaders read", [](Case& c) { footer(c, 0, 65537); }},
+      {"vbmeta all zeros", [](Case& c) { std::ranges::fill(c.vbmeta(), std::byte{0}); }},
+      {"vbmeta's magic changed", [](Case& c) { c.flip("vbmeta", 1); }},
+      {"descriptor longer than the struct",
+       [](Case& c) {
+         put64(c.raw("system"), 8, 1 << 20);
+         c.top();
+       }},
+      {"descriptor's length no multiple of 8",
+       [](Case& c) {
+         put64(c.raw("init_boot"), 8,
+               load<std::uint64_t, std::endian::big>(c.raw("init_boot").data() + 8) - 4);
+         c.top();
+       }},
+      {"inner length longer than its descriptor",
+       [](Case& c) {
+         put32(c.raw("init_boot"), 60, 0xffffffff);
+         c.top();
+       }},
+      {"digest of a wrong length",
+       [](Case& c) {
+         auto hash = c.claim<verified::HashDescriptor>("init_boot");
+         hash.digest.resize(24);
+         c.set.top.set_claim(hash);
+         c.top();
+       }},
+      {"digest by an unknown algorithm",
+       [](Case& c) {
+         auto hash = c.claim<verified::HashDescriptor>("init_boot");
+         hash.hash_algorithm = "sha1";
+         c.set.top.set_claim(hash);
+         c.top();
+       }},
+      {"block size no multiple of 64",
+       [](Case& c) {
+         const auto size = load<std::uint64_t, std::endian::big>(c.vbmeta().data() + 20);
+         put64(c.vbmeta(), 20, size - 8);
+       }},
+      {"release string without an end", [](Case& c) { c.vbmeta()[175] = std::byte{'x'}; }},
+      {"another major version", [](Case& c) { header(c, 4, 2); }},
+      {"minor version too new", [](Case& c) { header(c, 8, 9); }},
+      {"signature algorithm unknown", [](Case& c) { put32(c.vbmeta(), 28, 7); }},
+      {"rollback location 0", [](Case& c) { chain_location(c, 0); }},
+      {"rollback location 32", [](Case& c) { chain_location(c, 32); }},
+      {"chained struct chains on",
+       [](Case& c) {
+         c.set.boot.set_claim(
+             verified::ChainDescriptor{"other", 2, signer(KeyOf::Boot).public_key()});
+         c.set.write_boot();
+       }},
+      {"unknown descriptor",
+       [](Case& c) {
+         Bytes odd(40);
+         put64(odd, 0, 99);
+         put64(odd, 8, 24);
+         c.set.top.descriptors.insert(c.set.top.descriptors.begin(), odd);
+         c.top();
+       }},
+      {"key blob with a wrong helper number",
+       [](Case& c) {
+         // The last bytes of rr: loaders calculate with them as they stand.
+         const Image image = value_of(verified::parse_vbmeta(Blob(c.vbmeta())));
+         const std::size_t at = image.section("auxiliary")->offset +
+                                image.number("public_key_offset") +
+                                image.number("public_key_size") - 1;
+         c.flip("vbmeta", at);
+       }},
+      {"no vbmeta, boot's struct at the top",
+       [](Case& c) {
+         without_vbmeta(c);
+         c.set.write_boot(&signer(KeyOf::Root));
+       }},
+      {"no vbmeta, boot's struct not signed",
+       [](Case& c) {
+         without_vbmeta(c);
+         c.set.write_boot(nullptr);
+       }},
+  };
+  return all;
+}
+
+struct Row {
+  std::string name, locked, unlocked, status;
+};
+
+std::string trimmed(std::string_view text) {
+  const auto begin = text.find_first_not_of(' ');
+  if (begin == std::string_view::npos) return {};
+  return std::string(text.substr(begin, text.find_last_not_of(' ') - begin + 1));
+}
+
+/// The rows of the page's first table.
+std::vector<Row> documented() {
+  const std::string page = read(std::filesystem::path(WEXLO_SOURCE_DIR) / "docs/verified-boot.md");
+  std::vector<Row> rows;
+  bool in = false;
+  for (std::size_t at = 0; at < page.size();) {
+    const std::size_t end = std::min(page.find('\n', at), page.size());
+    const std::string line = page.substr(at, end - at);
+    at = end + 1;
+    if (line == "|---|---|---|---|") {
+      in = true;
+      continue;
+    }
+    if (!in) continue;
+    if (!line.starts_with('|')) break;
+    std::vector<std::string> cells;
+    for (std::size_t from = 1; from < line.size();) {
+      const std::size_t bar = std::min(line.find('|', from), line.size());
+      cells.push_back(trimmed(std::string_view(line).substr(from, bar - from)));
+      from = bar + 1;
+    }
+    REQUIRE(cells.size() == 4);
+    rows.push_back({cells[0], cells[1], cells[2], cells[3]});
+  }
+  return rows;
+}
+
+std::string statuses(const verified::Walk& walk) {
+  std::string out;
+  for (const char* name : {"vbmeta", "boot", "init_boot", "system"}) {
+    const auto at = walk.standings.find(name);
+    if (at == walk.standings.end() || at->second == verified::Standing::Ok) continue;
+    out +=
+        fmt::format("{}{} {}", out.empty() ? "" : ", ", name, verified::standing_name(at->second));
+  }
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("verdicts: each case of the documented table") {
+  const auto rows = documented();
+  CHECK(rows.size() == cases().size());
+  for (const Row& row : rows) {
+    CAPTURE(row.name);
+    REQUIRE(cases().contains(row.name));
+    Case one;
+    cases().at(row.name)(one);
+    const verified::Walk walk = one.set.walk(verified::Look::Trees, one.rollback);
+    for (const verified::Fault& fault : walk.faults)
+      MESSAGE(fault.message);
+    CHECK(std::string(walk.locked_starts() ? "starts" : "refuses") == row.locked);
+    CHECK(std::string(walk.unlocked_starts() ? "starts" : "refuses") == row.unlocked);
+    CHECK(statuses(walk) == row.status);
+  }
+}
+
+namespace {
+
+/// Whether verified boot looks at a byte of the set, told from the layout alone.
+class Protected {
+ public:
+  explicit Protected(const SignedSet& set) : set_(set) {
+    vbmeta_ = size_of(set.images.at("vbmeta"));
+    boot_ = *value_of(verified::find_footer(set.images.at("boot")));
+    for (const Descriptor& one : set.top.parsed()) {
+      if (const auto* hash = std::get_if<verified::HashDescriptor>(&one.value))
+        init_boot_ = hash->image_size;
+      if (const auto* tree = std::get_if<verified::HashtreeDescriptor>(&one.value))
+        system_ = tree->fec_offset + tree->fec_size;
+    }
+  }
+
+  bool covers(const std::string& partition, std::uint64_t at) const {
+    if (partition == "vbmeta") return at < vbmeta_ && !is_loose(at);
+    if (partition == "init_boot") return at < init_boot_;
+    if (partition == "system") return at < system_;
+    if (at < set_.boot_content) return true;
+    if (at >= boot_.vbmeta_offset && at < boot_.vbmeta_offset + boot_.vbmeta_size)
+      return !is_loose(at - boot_.vbmeta_offset);
+    // Of the footer a loader needs magic, major version, and where the struct is.
+    const std::uint64_t footer = set_.images.at("boot").size() - 64;
+    return (at >= footer && at < footer + 8) || (at >= footer + 20 && at < footer + 36);
+  }
+
+ private:
+  static std::uint64_t size_of(const Bytes& bytes) {
+    const Image image = value_of(verified::parse_vbmeta(Blob(bytes)));
+    return image.sections_end();
+  }
+  /// Padding of the authentication block: behind hash and signature.
+  static bool is_loose(std::uint64_t at) { return at >= 256 + 32 + 256 && at < 256 + 320; }
+
+  const SignedSet& set_;
+  std::uint64_t vbmeta_ = 0, init_boot_ = 0, system_ = 0;
+  verified::Footer boot_;
+};
+
+}  // namespace
+
+TEST_CASE("verdicts: every flipped byte is noticed, or lies outside of what is protected") {
+  SignedSet set = signed_set();
+  const Protected layout(set);
+  REQUIRE(set.walk().faults.empty());
+  std::size_t tried = 0, inside = 0;
+  const auto flip = [&](const std::string& name, std::uint64_t at) {
+    std::byte& byte = set.at(name)[at];
+    const std::byte before = byte;
+    byte ^= static_cast<std::byte>(1u << (tried % 8));
+    const bool noticed = !set.walk().faults.empty();
+    byte = before;
+    ++tried;
+    const bool covered = layout.covers(name, at);
+    inside += covered ? 1 : 0;
+    if (noticed == covered) return;
+    // The low byte of the footer's major version 1 may become 0, which is older and read; a larger
+    // vbmeta_size that stays inside has more bytes read, and the same struct found in them.
+    const std::uint64_t footer_at = set.at("boot").size() - 64;
+    const bool version = name == "boot" && at == footer_at + 7;
+    const bool longer = name == "boot" && at >= footer_at + 28 && at < footer_at + 36;
+    CHECK_MESSAGE(((version || longer) && !noticed),
+                  name << " at " << at << ": noticed " << noticed << ", covered " << covered);
+  };
+  // Structs and footers byte by byte; what lies between, sampled.
+  const auto footer = *value_of(verified::find_footer(set.at("boot")));
+  for (std::uint64_t at = 0; at < set.at("vbmeta").size(); at += at < 700 ? 1 : 7)
+    flip("vbmeta", at);
+  for (std::uint64_t i = 0; i < footer.vbmeta_size; i += 2)
+    flip("boot", footer.vbmeta_offset + i);
+  for (std::uint64_t i = 1; i <= 64; ++i)
+    flip("boot", set.at("boot").size() - i);
+  for (const char* name : {"boot", "init_boot", "system"})
+    for (std::uint64_t at = 11; at < set.at(name).size(); at += set.at(name).size() / 241)
+      flip(name, at);
+  CHECK(tried >= 2000);
+  CHECK(inside >= 1000);
+  MESSAGE(tried << " positions, " << inside << " of them protected");
+}
+
+TEST_CASE("verdicts: slots") {
+  SignedSet set = signed_set();
+  std::map<std::string, Bytes> slotted;
+  for (auto& [name, bytes] : set.images)
+    slotted[name == "system" ? name : name + "_b"] = bytes;
+  verified::WalkOptions options{.find = {}, .suffix = "_b", .root_key = {}, .rollback = {}};
+  options.find = [&](const std::string& name) -> Result<SourcePtr> {
+    const auto at = slotted.find(name);
+    return at == slotted.end() ? nullptr : open_memory(Blob(at->second), name);
+  };
+  const auto walk = value_of(verified::walk_chain(options, {}));
+  CHECK(walk.locked_starts());
+  CHECK(walk.structs.size() == 2);
+  CHECK(walk.structs[1].held_by == "boot_b");
+  CHECK(walk.standings.at("init_boot") == verified::Standing::Ok);
+  options.suffix = "_a";
+  CHECK(value_of(verified::walk_chain(options, {})).structs.empty());
+}
+
+TEST_CASE("verdicts: the digest of all structs is over each one's exact bytes") {
+  const SignedSet set = signed_set();
+  const auto walk = set.walk(verified::Look::Structs);
+  const auto footer = *value_of(verified::find_footer(set.images.at("boot")));
+  const Image top = value_of(verified::parse_vbmeta(Blob(set.images.at("vbmeta"))));
+  Bytes all = to_bytes(View(set.images.at("vbmeta")).first(top.sections_end()));
+  append(all, View(set.images.at("boot")).subspan(footer.vbmeta_offset, footer.vbmeta_size));
+  CHECK(walk.digest == sha256_hex(all));
+  CHECK(walk.digest_size == all.size());
+  CHECK(walk.digest_algorithm == "sha256");
+}

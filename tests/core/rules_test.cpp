@@ -1,0 +1,499 @@
+/// Startability: every rule provoked, and sound sets that provoke none.
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/crc.hpp"
+#include "job/check.hpp"
+#include "support/boot.hpp"
+#include "support/check.hpp"
+#include "support/containers.hpp"
+#include "support/signed_set.hpp"
+#include "support/vbmeta.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+
+namespace {
+
+const std::string kFstab =
+    "system /system ext4 ro wait,avb=vbmeta,logical,first_stage_mount\n"
+    "/dev/block/by-name/userdata /data f2fs noatime wait,fileencryption=aes-256-xts\n";
+
+std::string module(const std::string& release) {
+  return std::string(
+             "\x7f"
+             "ELF",
+             4) +
+         noise(200, 3) + std::string(1, '\0') + "vermagic=" + release + " SMP preempt" +
+         std::string(1, '\0');
+}
+
+/// A phone of the newest kind, small, in parts that can be spoilt one at a time.
+struct Phone {
+  std::string release = "5.10.157-android13-4-00001";
+  BootBytes boot{.version = 4, .kernel = arm64_kernel(release)};
+  BootBytes init{.version = 4};
+  VendorBootBytes vendor{.version = 4, .cmdline = "console=ttyKV0 bootconfig"};
+  std::string fstab = kFstab, modules_list = "a.ko\n", built_for = release;
+  CpioBytes generic;
+  std::map<std::string, std::string> extra;  ///< further files, or others instead
+  std::set<std::string> without;
+
+  Phone() {
+    generic.folder("dev").folder("system").file("init",
+                                                std::string("\x7f"
+                                                            "ELF") +
+                                                    noise(99),
+                                                0100750);
+    vendor.dtb = device_tree("Tarn 3", "korvale,gnomon");
+    vendor.bootconfig = "androidboot.hardware=gnomon\n";
+  }
+  std::string vendor_ramdisk() const {
+    CpioBytes cpio;
+    cpio.folder("first_stage_ramdisk").folder("lib").folder("lib/modules");
+    cpio.file("first_stage_ramdisk/fstab.gnomon", fstab);
+    cpio.file("lib/modules/a.ko", module(built_for));
+    cpio.file("lib/modules/modules.load", modules_list);
+    return lz4_legacy(cpio.done());
+  }
+  std::map<std::string, std::string> images() const {
+    BootBytes first = init;
+    if (first.ramdisk.empty()) {
+      CpioBytes cpio = generic;
+      first.ramdisk = lz4_legacy(cpio.done());
+    }
+    VendorBootBytes other = vendor;
+    if (other.named.empty() && other.ramdisk.empty()) other.ramdisk = vendor_ramdisk();
+    std::map<std::string, std::string> out{
+        {"boot", boot.done()}, {"init_boot", first.done()}, {"vendor_boot", other.done()}};
+    for (const auto& [name, bytes] : extra)
+      out[name] = bytes;
+    for (const std::string& name : without)
+      out.erase(name);
+    return out;
+  }
+  static void put(const TempDir& folder, const std::map<std::string, std::string>& images) {
+    for (const auto& [name, bytes] : images)
+      write(folder.path() / (name + ".img"), bytes);
+  }
+  Checked check(CheckOptions options = {}) const {
+    TempDir folder;
+    put(folder, images());
+    return value_of(check_paths({folder.path().string()}, options, {.jobs = 2}));
+  }
+  Checked against(const Phone& stock) const {
+    TempDir folder;
+    put(folder, stock.images());
+    return check({.against = folder.path().string()});
+  }
+};
+
+/// Codes that some test has seen: in the end all of them.
+std::set<std::string>& provoked() {
+  static std::set<std::string> all;
+  return all;
+}
+
+std::string told(const Checked& checked) {
+  std::string out;
+  for (const Finding& one : checked.findings)
+    out += fmt::format("{} {} {}: {}\n", one.level, one.code, one.where, one.message);
+  return out;
+}
+
+/// Whether a rule found something, at that level.
+bool finds(const Checked& checked, const std::string& code, std::string_view level = {}) {
+  for (const Finding& one : checked.findings)
+    if (one.code == code && (level.empty() || one.level == level)) {
+      provoked().insert(code);
+      return true;
+    }
+  return false;
+}
+
+#define CHECK_FINDS(checked, code, level) \
+  do {                                    \
+    const Checked seen = (checked);       \
+    CAPTURE(told(seen));                  \
+    CHECK(finds(seen, code, level));      \
+  } while (false)
+
+Checked judge(const std::string& image, const std::string& stock = {},
+              const std::string& name = "boot", CheckOptions options = {}) {
+  TempDir folder, other;
+  const auto path = folder.path() / (name + ".img");
+  write(path, image);
+  if (!stock.empty()) {
+    write(other.path() / (name + ".img"), stock);
+    write(other.path() / "dtbo.img", TableBytes{.blobs = {device_tree("x", "y")}}.done());
+    options.against = other.path().string();
+  }
+  return value_of(check_paths({path.string()}, options, {}));
+}
+
+BootBytes older(unsigned version) {
+  return {.version = version,
+          .page = 2048,
+          .kernel = arm64_kernel("4.19.0"),
+          .ramdisk = gzip(first_ramdisk()),
+          .dtb = version == 2 ? device_tree("Tarn 2", "korvale,vernier") : ""};
+}
+
+/// With a footer at a partition's size.
+std::string footed(const std::string& image, const std::string& partition = "boot",
+                   std::size_t size = 1 << 20) {
+  return with_footer(image, partition, size);
+}
+
+}  // namespace
+
+TEST_CASE("rules: a sound set has no problem") {
+  const Checked checked = Phone().check();
+  CAPTURE(told(checked));
+  for (const Finding& one : checked.findings)
+    CHECK(one.level == "note");
+  CHECK(checked.startable);
+  for (const unsigned version : {0u, 1u, 2u}) {
+    const Checked old = judge(older(version).done());
+    CAPTURE(told(old));
+    CHECK(std::ranges::none_of(old.findings, [](const auto& f) { return f.level == "problem"; }));
+  }
+}
+
+TEST_CASE("rules: header and sections") {
+  std::string image = older(2).done();
+  std::string bad = image;
+  bad.replace(1644, 4, le32(999));
+  CHECK_FINDS(judge(bad), "header-form", "");
+  CHECK_FINDS(judge(std::string(8192, 'x')), "header-form", "problem");
+  bad = image;
+  bad.replace(36, 4, le32(3000));
+  CHECK_FINDS(judge(bad), "section-bounds", "problem");
+  bad = image;
+  bad.replace(16, 4, le32(0x7fffffff));
+  CHECK_FINDS(judge(bad), "section-bounds", "problem");
+  CHECK_FINDS(judge(image + "123"), "file-length", "");
+  CHECK_FINDS(judge(footed(image, "boot", 2 << 20), footed(image)), "partition-size", "problem");
+  CHECK_FINDS(judge(image, footed(image)), "file-length", "");
+}
+
+TEST_CASE("rules: device trees, id, kernel") {
+  BootBytes boot = older(2);
+  boot.dtb = noise(4096);
+  CHECK_FINDS(judge(boot.done()), "tree-section", "");
+  boot = older(1);
+  boot.recovery_dtbo = TableBytes{.blobs = {device_tree("x", "y")}}.done();
+  std::string image = boot.done();
+  image.replace(1636, 8, le64(4096));
+  CHECK_FINDS(judge(image), "tree-section", "");
+  image = older(1).done();
+  image[580] = static_cast<char>(image[580] ^ 1);
+  CHECK_FINDS(judge(image), "id-digest", "warning");
+  boot = older(1);
+  boot.kernel.clear();
+  CHECK_FINDS(judge(boot.done()), "kernel", "");
+  boot = older(1);
+  boot.id = BootBytes::Id::None;
+  boot.kernel = gzip(arm64_kernel("4.19.0"));
+  boot.kernel[boot.kernel.size() / 2] = static_cast<char>(boot.kernel[boot.kernel.size() / 2] ^ 8);
+  CHECK_FINDS(judge(boot.done()), "kernel", "problem");
+  boot.kernel = noise(9000);
+  CHECK_FINDS(judge(boot.done()), "kernel", "warning");
+}
+
+TEST_CASE("rules: what the stock image has around its parts") {
+  BootBytes stock = older(1);
+  stock.kernel += device_tree("A", "a") + device_tree("B", "b");
+  BootBytes bare = older(1), swapped = older(1);
+  swapped.kernel += device_tree("B", "b") + device_tree("A", "a");
+  CHECK_FINDS(judge(bare.done(), stock.done()), "appended-trees", "problem");
+  CHECK_FINDS(judge(swapped.done(), stock.done()), "appended-trees", "problem");
+
+  std::string wrapped = sealed(bare.done());
+  CHECK_FINDS(judge(bare.done(), wrapped), "maker-prefix", "problem");
+  wrapped[20] = static_cast<char>(wrapped[20] ^ 1);
+  CHECK_FINDS(judge(wrapped), "maker-prefix", "");
+  BootBytes part = older(1);
+  part.kernel = chipset_header("KERNEL", part.kernel) + part.kernel;
+  part.kernel.replace(4, 4, le32(0x00ffffff));
+  part.id = BootBytes::Id::None;
+  CHECK_FINDS(judge(part.done()), "maker-prefix", "problem");
+
+  const std::string trailer = "SEANDROIDENFORCE";
+  CHECK_FINDS(judge(bare.done(), bare.done() + trailer), "enforcing-trailer", "warning");
+  CHECK_FINDS(judge(bare.done() + std::string(2048, '\0') + trailer, bare.done() + trailer),
+              "enforcing-trailer", "warning");
+}
+
+TEST_CASE("rules: ramdisks") {
+  Phone phone;
+  CpioBytes generic = phone.generic;
+  const std::string archive = generic.done();
+  phone.init.ramdisk = lz4_frame(archive);
+  CHECK_FINDS(phone.check(), "ramdisk-packing", "problem");
+  phone.init.ramdisk = xz(archive, false);
+  CHECK_FINDS(phone.check(), "ramdisk-packing", "problem");
+  phone.init.ramdisk = lz4_legacy(archive);
+  phone.init.ramdisk.resize(phone.init.ramdisk.size() / 2);
+  CHECK_FINDS(phone.check(), "ramdisk-packing", "problem");
+  phone.init.ramdisk = gzip(archive);  // behind vendor_boot's lz4
+  CHECK_FINDS(phone.check(), "joined-ramdisk", "problem");
+
+  Phone weak;
+  weak.generic = CpioBytes();
+  weak.generic.file("init",
+                    "\x7f"
+                    "ELF",
+                    0100640);
+  CHECK_FINDS(weak.check(), "joined-ramdisk", "problem");
+  weak.generic = CpioBytes();
+  weak.generic.link("init", "/system/bin/init");
+  CHECK_FINDS(weak.check(), "joined-ramdisk", "problem");
+  weak.generic = CpioBytes();
+  weak.generic.folder("dev");
+  CHECK_FINDS(weak.check(), "joined-ramdisk", "problem");
+
+  BootBytes boot = older(1);
+  CpioBytes odd;
+  odd.file("init",
+           "\x7f"
+           "ELF",
+           0100750)
+      .file("etc/x", "y")
+      .folder("etc");
+  boot.ramdisk = gzip(odd.done());
+  boot.id = BootBytes::Id::None;
+  CHECK_FINDS(judge(boot.done()), "archive-order", "problem");
+  CpioBytes twice;
+  twice
+      .file("init",
+            "\x7f"
+            "ELF",
+            0100750)
+      .file("x", "1")
+      .file("x", "2");
+  boot.ramdisk = gzip(twice.raw());
+  const Checked seen = judge(boot.done());
+  CAPTURE(told(seen));
+  CHECK(std::ranges::count(seen.findings, "archive-order", &Finding::code) == 2);
+}
+
+TEST_CASE("rules: modules, mount tables, fragments") {
+  Phone phone;
+  phone.modules_list = "a.ko\nkernel/drivers/b.ko\n";
+  CHECK_FINDS(phone.check(), "kernel-modules", "warning");
+  phone = Phone();
+  phone.built_for = "5.15.74-android13-8-00001";
+  CHECK_FINDS(phone.check(), "kernel-modules", "warning");
+  phone.built_for = "5.10.198-android13-4-00100";  // the same generation
+  CHECK_FALSE(finds(phone.check(), "kernel-modules"));
+
+  const SignedSet chain = signed_set();
+  const auto fstab = [&](const std::string& rows, std::string_view level) {
+    Phone one;
+    one.fstab = rows;
+    one.extra["vbmeta"] = text(chain.images.at("vbmeta"));
+    CHECK_FINDS(one.check(), "mount-table", level);
+  };
+  fstab("system /system ext4 ro\n", "problem");
+  fstab("system /system ext4 ro wait,,avb\n", "problem");
+  fstab("system /system ext4 ro wait,avb=vbmeta_system\n", "problem");
+  fstab("system /system ext4 ro wait,avb_keys=/avb/a.pub:/avb/b.pub\n", "problem");
+  Phone other;
+  other.vendor.bootconfig = "androidboot.hardware=vernier\n";
+  CHECK_FINDS(other.check(), "mount-table", "warning");
+
+  Phone fragments;
+  const std::string ramdisk = fragments.vendor_ramdisk();
+  fragments.vendor.named = {{"x", 1, ramdisk, 0}, {"x", 1, ramdisk, 0}};
+  CHECK_FINDS(fragments.check(), "fragment-table", "problem");
+  fragments.vendor.named = {{"r", 2, ramdisk, 0}};
+  CHECK_FINDS(fragments.check(), "fragment-table", "warning");
+  Phone broken;
+  std::string image = broken.images().at("vendor_boot");
+  image.replace(2116, 4, le32(50));
+  broken.extra["vendor_boot"] = image;
+  CHECK_FINDS(broken.check(), "fragment-table", "problem");
+}
+
+TEST_CASE("rules: what goes together") {
+  Phone phone;
+  phone.without = {"vendor_boot"};
+  CHECK_FINDS(phone.check(), "version-pair", "problem");
+  phone.without = {"init_boot"};
+  CHECK_FINDS(phone.check(), "version-pair", "problem");
+  phone = Phone();
+  phone.vendor.version = 3;
+  CHECK_FINDS(phone.check(), "version-pair", "warning");
+
+  for (const std::string text :
+       {"a.b {", "a..b = 1", "= 1", "a = \"x", "a {\nb = 1\n", "a = 1\na = 2", "}", "a = b } c"}) {
+    CAPTURE(text);
+    Phone one;
+    one.vendor.bootconfig = text;
+    CHECK_FINDS(one.check(), "bootconfig", "problem");
+  }
+  for (const char* text : {"a.b = 1\nc = x, y, 'z' ; d\n# note\ne { f = \"a b\"\n g.h { i } }\n",
+                           "key += 1\nkey += 2", "a=1;b=2"}) {
+    CAPTURE(text);
+    CHECK(bootconfig_trouble(text) == "");
+  }
+  Phone longer;
+  longer.vendor.bootconfig = "a = " + std::string(32000, 'x');
+  CHECK_FINDS(longer.check(), "bootconfig", "warning");
+  longer.vendor.bootconfig = "a = " + std::string(40000, 'x');
+  CHECK_FINDS(longer.check(), "bootconfig", "problem");
+  CHECK(bootconfig_trouble(std::string(9000 * 2, 'a')).contains("255"));
+}
+
+namespace {
+
+/// The signed phone's images in a folder.
+Checked judge_signed(const SignedSet& set, CheckOptions options = {}) {
+  TempDir folder;
+  for (const auto& [name, bytes] : set.images)
+    write(folder.path() / (name + ".img"), text(bytes));
+  options.key = signer(KeyOf::Root).public_key();
+  return value_of(check_paths({folder.path().string()}, options, {.jobs = 2}));
+}
+
+}  // namespace
+
+TEST_CASE("rules: verified boot") {
+  const auto spoilt = [](auto spoil) {
+    SignedSet set = signed_set();
+    spoil(set);
+    return set;
+  };
+  const auto changed = spoilt([](SignedSet& s) { s.at("init_boot")[5] ^= std::byte{1}; });
+  CHECK_FINDS(judge_signed(changed), "image-digest", "problem");
+  CHECK_FINDS(judge_signed(changed, {.locked = false}), "image-digest", "warning");
+  CHECK_FINDS(judge_signed(spoilt([](SignedSet& s) { s.write_top(nullptr); })), "signature",
+              "problem");
+  CHECK_FINDS(judge_signed(spoilt([](SignedSet& s) {
+                s.boot.set_flags(2);
+                s.write_boot();
+              })),
+              "chain-flags", "problem");
+  CHECK_FINDS(judge_signed(signed_set(), {.rollback = {{1, 99}}}), "rollback-index", "problem");
+  CHECK_FINDS(
+      judge_signed(spoilt([](SignedSet& s) { s.at("boot").resize(60000); }), {.locked = false}),
+      "verified-struct", "problem");
+  CHECK_FINDS(judge_signed(spoilt([](SignedSet& s) { s.at("system")[5] ^= std::byte{1}; })),
+              "system-digest", "problem");
+  CHECK_FINDS(
+      judge_signed(spoilt([](SignedSet& s) { s.at("system")[(150 + 3) * 4096] ^= std::byte{1}; })),
+      "error-correction", "warning");
+  const std::string image = footed(older(1).done());
+  std::string stale = image;
+  stale[3000] = static_cast<char>(stale[3000] ^ 1);
+  CHECK_FINDS(judge(stale), "image-digest", "problem");
+  CHECK_FINDS(judge(older(1).done(), image), "verified-struct", "warning");
+}
+
+TEST_CASE("rules: older than the stock image, of another build, for another phone") {
+  Phone stock, phone;
+  phone.init.os_version = 0x1e000145;
+  CHECK_FINDS(phone.against(stock), "patch-level", "warning");
+  CHECK_FINDS(phone.against(stock), "os-version", "warning");
+  phone = Phone();
+  phone.vendor.cmdline = "console=ttyKV1 bootconfig";
+  phone.vendor.dtb = device_tree("Tarn 9", "korvale,other");
+  const Checked checked = phone.against(stock);
+  CAPTURE(told(checked));
+  CHECK(std::ranges::count(checked.findings, "device-identity", &Finding::code) == 2);
+  finds(checked, "device-identity");
+  // The chain's own: a patch without the key is never to be locked in.
+  const SignedSet set = signed_set();
+  TempDir folder, other;
+  for (const auto& [name, bytes] : set.images)
+    write(folder.path() / (name + ".img"), text(bytes));
+  Bytes patched = set.images.at("boot");
+  patched[99] ^= std::byte{1};
+  write(other.path() / "boot.img", text(patched));
+  CheckOptions options{.against = folder.path().string()};
+  const auto judged = value_of(check_paths({(other.path() / "boot.img").string()}, options, {}));
+  CHECK_FINDS(judged, "locked-change", "problem");
+  CHECK(judged.root == RootKey::Stock);
+  options.locked = false;
+  CHECK_FINDS(value_of(check_paths({(other.path() / "boot.img").string()}, options, {})),
+              "locked-change", "warning");
+}
+
+TEST_CASE("rules: slots, merges, super, unused ramdisks") {
+  const auto misc = [](const std::string& active, std::uint16_t a, std::uint16_t b) {
+    std::string control = field(active, 4) + le32(0x42414342) + std::string("\x01\x02\0\0", 4) +
+                          le32(static_cast<std::uint32_t>(a | b << 16)) + std::string(12, '\0');
+    control += le32(crc32_by_hand(control));
+    return std::string(2048, '\0') + control + std::string(65536 - 2080, '\0');
+  };
+  Phone phone;
+  phone.extra["misc"] = misc("_a", 0x8f, 0x0f);
+  CHECK_FALSE(finds(phone.check(), "slot-state"));
+  CHECK_FINDS(phone.check({.slot = "b"}), "slot-state", "problem");  // no tries left
+  phone.extra["misc"] = misc("_a", 0x70, 0x8f);
+  CHECK_FINDS(phone.check(), "slot-state", "problem");  // unbootable
+  phone.extra["misc"] = misc("_a", 0x8f, 0x8f);
+  CHECK_FINDS(phone.check({.slot = "b"}), "slot-state", "warning");
+  phone.extra["misc"][2090] = 1;
+  phone.extra["misc"][2060] = 1;
+  CHECK_FINDS(phone.check(), "slot-state", "warning");
+  std::string merging(65536, '\0');
+  merging.replace(32768, 6, std::string("\x02") + le32(0x56740AB0) + "\x03");
+  phone.extra["misc"] = merging;
+  CHECK_FINDS(phone.check(), "merge-pending", "warning");
+
+  SuperBytes super{.partitions = {{"system_a", {{.sectors = 8, .at = 1024}}}}};
+  Phone with;
+  with.extra["super"] = super.done();
+  CHECK_FALSE(finds(with.check(), "super-tables"));
+  with.extra["super"][4096 + 40] = static_cast<char>(with.extra["super"][4096 + 40] ^ 1);
+  CHECK_FINDS(with.check(), "super-tables", "problem");
+  with.extra["super"] = super.done();
+  const std::size_t backup = 12288 + 2 * 4096;
+  with.extra["super"][backup + 50] = static_cast<char>(with.extra["super"][backup + 50] ^ 1);
+  CHECK_FINDS(with.check(), "super-tables", "problem");
+
+  BootBytes root = older(0);
+  CpioBytes recovery;
+  recovery.folder("sbin").file("sbin/recovery",
+                               "\x7f"
+                               "ELF",
+                               0100750);
+  recovery
+      .file("init",
+            "\x7f"
+            "ELF",
+            0100750)
+      .file("init.rc", "on boot\n");
+  root.ramdisk = gzip(recovery.done());
+  root.kernel = arm64_kernel("4.9.0") + std::string("\0skip_initramfs\0", 16);
+  CHECK_FINDS(judge(root.done()), "ramdisk-unused", "note");
+}
+
+TEST_CASE("rules: on an untouched stock image a finding weighs less") {
+  // The same oddity, once under a digest that is true, once not.
+  BootBytes boot = older(1);
+  boot.kernel.clear();
+  CHECK_FINDS(judge(boot.done()), "kernel", "warning");
+  boot.id = BootBytes::Id::None;
+  CHECK_FINDS(judge(boot.done()), "kernel", "problem");
+}
+
+TEST_CASE("rules: each is documented as it is, and was provoked above") {
+  const std::string page = read(std::filesystem::path(WEXLO_SOURCE_DIR) / "docs/checks.md");
+  for (const Rule& one : rules()) {
+    const std::string row = fmt::format("| `{}` | {} | {} |", one.code, level_name(one.level),
+                                        one.locked_only ? "locked" : "any");
+    CAPTURE(row);
+    CHECK(page.contains(row));
+    CHECK(provoked().contains(std::string(one.code)));
+  }
+  std::size_t rows = 0;
+  for (auto at = page.find("\n| `"); at != page.npos; at = page.find("\n| `", at + 1))
+    ++rows;
+  CHECK(rows == rules().size());
+}

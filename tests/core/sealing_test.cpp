@@ -1,0 +1,279 @@
+/// Keys, structs as they are written, hash trees checked and mended, the older signature.
+
+#include <algorithm>
+
+#include "job/seal.hpp"
+#include "support/check.hpp"
+#include "support/signed_set.hpp"
+#include "support/vbmeta.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+using verified::HashtreeDescriptor;
+
+namespace {
+
+HashtreeDescriptor tree_of(const SignedSet& set) {
+  for (const verified::Descriptor& one : set.top.parsed())
+    if (const auto* tree = std::get_if<HashtreeDescriptor>(&one.value)) return *tree;
+  FAIL("no hash tree");
+  return {};
+}
+
+SourcePtr source_of(const Bytes& bytes) {
+  return open_memory(Blob(bytes), "image");
+}
+
+/// Seals images in memory.
+std::map<std::string, Bytes> sealed(const std::map<std::string, Bytes>& images,
+                                    const SealOptions& options, Sealed* told = nullptr) {
+  std::vector<SealInput> inputs;
+  for (const auto& [name, bytes] : images)
+    inputs.push_back({name, source_of(bytes)});
+  std::map<std::string, MemorySink> sinks;
+  const OpenSink open = [&](const std::string& name) -> Result<ImageSink*> { return &sinks[name]; };
+  Sealed result = value_of(seal_images(inputs, options, open, {}));
+  if (told != nullptr) *told = std::move(result);
+  std::map<std::string, Bytes> out;
+  for (auto& [name, sink] : sinks)
+    out[name] = sink.take();
+  return out;
+}
+
+verified::SignerPtr shared(KeyOf whose) {
+  return value_of(verified::signer_of(private_pem(whose)));
+}
+
+}  // namespace
+
+TEST_CASE("keys: a blob's numbers are exact, and every other form is refused") {
+  const Bytes blob = signer(KeyOf::Root).public_key();
+  CHECK(blob.size() == 520);
+  CHECK(verified::key_bits(blob) == 2048);
+  // n0inv * n == -1 modulo 2^32
+  const auto n0inv = load<std::uint32_t, std::endian::big>(blob.data() + 4);
+  const auto n = load<std::uint32_t, std::endian::big>(blob.data() + 8 + 252);
+  CHECK(static_cast<std::uint32_t>(n0inv * n) == 0xffffffffu);
+  const std::string pem = verified::public_key_pem(blob);
+  CHECK(value_of(verified::read_public_key(as_view(pem))) == blob);
+  CHECK(value_of(verified::read_public_key(as_view(private_pem(KeyOf::Root)))) == blob);
+  for (const std::size_t at : {3u, 7u, 100u, 519u}) {
+    Bytes wrong = blob;
+    wrong[at] ^= std::byte{1};
+    CHECK(verified::key_bits(wrong) == 0);
+    CHECK_FALSE(verified::read_public_key(wrong));
+  }
+  CHECK_FALSE(verified::read_public_key(View(blob).first(519)));
+  CHECK(verified::signer_of("no key").error().code == ErrorCode::BadValue);
+  CHECK(verified::new_private_key(1024).error().code == ErrorCode::Usage);
+}
+
+TEST_CASE("keys: each algorithm of the format signs, and only with its own key") {
+  for (const unsigned bits : {2048u, 4096u}) {
+    const auto made = value_of(verified::signer_of(value_of(verified::new_private_key(bits))));
+    for (const DigestKind kind : {DigestKind::Sha256, DigestKind::Sha512}) {
+      const auto algorithm = verified::algorithm_for(kind, bits);
+      REQUIRE(algorithm);
+      const Bytes bytes = value_of(verified::write_struct(verified::new_draft(), made.get(), kind));
+      const Image image = value_of(verified::parse_vbmeta(Blob(bytes)));
+      CHECK(image.number("algorithm_type") == algorithm->id);
+      CHECK(image.number("signature_size") == bits / 8);
+      CHECK(image.number("authentication_data_block_size") ==
+            align_up(digest_size(kind) + bits / 8, 64));
+      CHECK(verified::signature_state(image) == verified::SignatureState::Holds);
+      Bytes wrong = bytes;
+      wrong[256 + digest_size(kind) + 9] ^= std::byte{4};
+      CHECK(verified::signature_state(value_of(verified::parse_vbmeta(Blob(wrong)))) ==
+            verified::SignatureState::Bad);
+    }
+  }
+  CHECK_FALSE(verified::algorithm_for(DigestKind::Sha1, 2048));
+}
+
+TEST_CASE("structs: what is not changed keeps its bytes") {
+  // Put together by hand, in an order and with bytes that no writer of ours makes.
+  const std::string raw =
+      vbmeta(property_descriptor("a.b", "c") + raw_descriptor(77, std::string(24, 'u')) +
+                 hash_descriptor("boot", "image", "salt") + hashtree_descriptor("system") +
+                 cmdline_descriptor(1, "x=y") + chain_descriptor("vbmeta_system", 2, "key"),
+             2);
+  Bytes bytes = to_bytes(raw);
+  bytes[200] = std::byte{0x5a};  // reserved
+  const Image image = value_of(verified::parse_vbmeta(Blob(bytes)));
+  const verified::Draft draft = value_of(verified::draft_of(image));
+  CHECK(draft.descriptors.size() == 6);
+  const Bytes again = value_of(verified::write_struct(draft, nullptr, DigestKind::Sha256));
+  check_same(again, View(bytes).first(image.sections_end()));
+
+  verified::Draft changed = draft;
+  changed.set_property("a.b", "d");
+  changed.set_property("new", "one");
+  changed.set_rollback_index(9);
+  const Image after = value_of(verified::parse_vbmeta(
+      Blob(value_of(verified::write_struct(changed, nullptr, DigestKind::Sha256)))));
+  CHECK(after.number("rollback_index") == 9);
+  CHECK(after.number("flags") == 2);
+  CHECK(std::to_integer<int>(after.header()[200]) == 0x5a);
+  const verified::Draft back = value_of(verified::draft_of(after));
+  REQUIRE(back.descriptors.size() == 7);
+  for (const std::size_t i : {1u, 2u, 3u, 4u, 5u})
+    check_same(back.descriptors[i], draft.descriptors[i]);
+}
+
+TEST_CASE("structs: encoding a descriptor gives the bytes it was read from") {
+  for (const std::string& raw :
+       {property_descriptor("key", "value"), hash_descriptor("boot", "image", "salt"),
+        hashtree_descriptor("system"), cmdline_descriptor(2, "a b"),
+        chain_descriptor("boot", 3, std::string(520, 'k'))}) {
+    const auto parsed = value_of(verified::parse_descriptors(as_view(raw), 0));
+    REQUIRE(parsed.size() == 1);
+    check_same(verified::encode_descriptor(parsed.front().value, as_view(raw)), as_view(raw));
+  }
+}
+
+TEST_CASE("sealing: the same input gives the same bytes, and sealing twice changes nothing") {
+  const SignedSet set = signed_set();
+  const SealOptions options{.signer = shared(KeyOf::Root)};
+  const auto once = sealed(set.images, options);
+  CHECK(sealed(set.images, options) == once);
+  CHECK(sealed(once, options) == once);
+  // Signed with the key that it was signed with already: vbmeta alone is as it was.
+  const auto alone = sealed({{"vbmeta", set.images.at("vbmeta")}}, options);
+  check_same(alone.at("vbmeta"), set.images.at("vbmeta"));
+}
+
+TEST_CASE("sealing: a changed set is true again, with another key") {
+  SignedSet set = signed_set();
+  for (const char* name : {"boot", "init_boot", "system"})
+    set.at(name)[4100] ^= std::byte{0xff};
+  CHECK_FALSE(set.walk().locked_starts());
+  Sealed told;
+  set.images = sealed(set.images, {.signer = shared(KeyOf::Stranger)}, &told);
+  verified::WalkOptions options{.find = {},
+                                .suffix = {},
+                                .root_key = signer(KeyOf::Stranger).public_key(),
+                                .rollback = {},
+                                .look = verified::Look::Trees};
+  options.find = [&](const std::string& name) -> Result<SourcePtr> {
+    return set.images.contains(name) ? source_of(set.at(name)) : nullptr;
+  };
+  const auto walk = value_of(verified::walk_chain(options, {}));
+  for (const auto& fault : walk.faults)
+    MESSAGE(fault.message);
+  CHECK(walk.faults.empty());
+  CHECK(told.findings.empty());
+  // What nobody asked to change: salts, rollback indexes, properties.
+  CHECK(walk.structs[0].rollback_index == kRollback);
+  CHECK(walk.structs[0].properties.size() == 1);
+  CHECK(walk.structs[1].partition == "boot");
+  // The image's own struct was unsigned, and stays so next to the digest in vbmeta.
+  const auto state = value_of(footer_state(*source_of(set.at("init_boot"))));
+  CHECK_FALSE(state.was_signed);
+}
+
+TEST_CASE("sealing: without a key a changed struct is unsigned, and that is said") {
+  SignedSet set = signed_set();
+  Sealed told;
+  set.images = sealed(set.images, {}, &told);
+  CHECK(told.findings.size() >= 2);
+  const auto walk = set.walk();
+  CHECK_FALSE(walk.locked_starts());
+  CHECK(walk.unlocked_starts());
+}
+
+TEST_CASE("sealing: what does not fit, or was not told, is refused") {
+  const Bytes image = to_bytes(noise(40000, 9));
+  const auto attempt = [&](const SealOptions& options) {
+    MemorySink sink;
+    const OpenSink open = [&](const std::string&) -> Result<ImageSink*> { return &sink; };
+    return seal_images({{"dtbo", source_of(image)}}, options, open, {});
+  };
+  CHECK(attempt({}).error().code == ErrorCode::Usage);
+  CHECK(attempt({.sizes = {{"", 45056}}}).error().code == ErrorCode::DoesNotFit);
+  CHECK(attempt({.sizes = {{"", 65537}}}).error().code == ErrorCode::Usage);
+  CHECK(attempt({.sizes = {{"boot", 65536}}}).error().code == ErrorCode::Usage);
+  CHECK(attempt({.sizes = {{"", 65536}}, .algorithm = "sha1"}).error().code ==
+        ErrorCode::Unsupported);
+  CHECK(attempt({.sizes = {{"", 65536}}}));
+  CHECK(attempt({.sizes = {{"", 1 << 20}}, .kind = FooterKind::Tree}));
+}
+
+TEST_CASE("hash trees: the first bad block is named, and mended") {
+  const SignedSet set = signed_set();
+  const HashtreeDescriptor tree = tree_of(set);
+  const Bytes& good = set.images.at("system");
+  for (const std::vector<std::uint64_t>& spoilt :
+       {std::vector<std::uint64_t>{17}, {3, 90}, {0, 149}, {151}, {150}}) {
+    Bytes bad = good;
+    for (const std::uint64_t block : spoilt)
+      bad[block * 4096 + 77] ^= std::byte{0x11};
+    const auto source = source_of(bad);
+    const auto found = value_of(verified::check_tree(*source, tree, {.jobs = 2}));
+    CAPTURE(spoilt.front());
+    CHECK_FALSE(found.holds());
+    const std::uint64_t first = *std::ranges::min_element(spoilt);
+    if (first < 150) CHECK(found.first.front().offset == first * 4096);
+    Bytes mended = bad;
+    for (const auto& one : value_of(verified::repair_blocks(*source, tree, found, {})))
+      std::ranges::copy(one.bytes, mended.begin() + static_cast<std::ptrdiff_t>(one.offset));
+    check_same(mended, good);
+  }
+  // Three blocks of one codeword are one more than two roots give again.
+  Bytes bad = good;
+  for (const std::uint64_t block : {1u, 2u, 3u})
+    bad[block * 4096] ^= std::byte{1};
+  const auto source = source_of(bad);
+  const auto found = value_of(verified::check_tree(*source, tree, {}));
+  CHECK(found.bad_blocks == 3);
+  CHECK(verified::repair_blocks(*source, tree, found, {}).error().code == ErrorCode::NoMatch);
+}
+
+TEST_CASE("hash trees: numbers that lie are refused before anything is read") {
+  const SignedSet set = signed_set();
+  const auto source = source_of(set.images.at("system"));
+  const HashtreeDescriptor good = tree_of(set);
+  const auto wrong = [&](auto change) {
+    HashtreeDescriptor tree = good;
+    change(tree);
+    return !verified::check_tree(*source, tree, {});
+  };
+  CHECK(wrong([](auto& t) { t.image_size = 1ull << 60; }));
+  CHECK(wrong([](auto& t) { t.image_size = 0; }));
+  CHECK(wrong([](auto& t) { t.tree_offset = ~0ull; }));
+  CHECK(wrong([](auto& t) { t.tree_size += 4096; }));
+  CHECK(wrong([](auto& t) { t.data_block_size = 0; }));
+  CHECK(wrong([](auto& t) { t.hash_block_size = 4095; }));
+  CHECK(wrong([](auto& t) { t.root_digest.resize(20); }));
+  CHECK(wrong([](auto& t) { t.hash_algorithm = "md5"; }));
+  CHECK(wrong([](auto& t) { t.dm_verity_version = 0; }));
+  HashtreeDescriptor fec = good;
+  fec.fec_num_roots = 200;
+  CHECK_FALSE(verified::check_fec(*source, fec, {}));
+  fec = good;
+  fec.fec_offset += 4096;
+  CHECK_FALSE(verified::check_fec(*source, fec, {}));
+}
+
+TEST_CASE("older signature: made, verified, spoilt, taken out") {
+  const Bytes image = to_bytes(noise(8192, 20));
+  const Bytes made =
+      value_of(verified::make_older_signature(image, "/boot", private_pem(KeyOf::Stranger), ""));
+  const auto found = verified::older_signature(made, image);
+  REQUIRE(found);
+  CHECK(found->holds);
+  CHECK(found->target == "/boot");
+  CHECK(found->length == image.size());
+  CHECK(found->size == made.size());
+  CHECK(found->algorithm == "sha256-rsa2048");
+  CHECK(value_of(verified::make_older_signature(image, "/boot", private_pem(KeyOf::Stranger),
+                                                "")) == made);
+  Bytes other = image;
+  other[9] ^= std::byte{1};
+  CHECK_FALSE(verified::older_signature(made, other)->holds);
+  Bytes renamed = made;
+  const auto at = std::ranges::search(renamed, as_view("/boot")).begin();
+  at[1] = std::byte{'r'};
+  CHECK_FALSE(verified::older_signature(renamed, image)->holds);
+  for (std::size_t size = 0; size < made.size(); size += 13)
+    CHECK_FALSE(verified::older_signature(View(made).first(size), image));
+}
