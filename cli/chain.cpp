@@ -72,12 +72,6 @@ class Drawing {
     std::string name, about, state;
   };
 
-  /// Letters that a terminal shows: lines and names are of one cell each.
-  static std::size_t width(std::string_view text) {
-    return static_cast<std::size_t>(
-        std::ranges::count_if(text, [](char c) { return (c & 0xC0) != 0x80; }));
-  }
-
   void row(const std::string& lead, const std::string& name, std::string about, std::string state) {
     rows_.push_back({lead + printable(name), printable(about), std::move(state)});
   }

@@ -88,6 +88,8 @@ class Demo {
                      {"inspect", firmware().string()}));
     WEXLO_CHECK(step("Take the boot chain out; every digest on the way is checked.",
                      {"extract", firmware().string(), "-o", path("images")}));
+    WEXLO_CHECK(step("Would a phone start it? The chain of verified boot, judged as a loader does.",
+                     {"check", path("images")}));
     WEXLO_CHECK(step("Look at the image that starts the system.",
                      {"inspect", path("images/init_boot.img")}));
     WEXLO_CHECK(step("Take it apart into a folder that any editor can change.",
@@ -109,6 +111,8 @@ class Demo {
     WEXLO_CHECK(same("images/init_boot.img", "init_boot-restored.img"));
     WEXLO_CHECK(step("The main job in one command: from the package to a kit ready for flashing.",
                      with_recipe({"prepare", firmware().string(), "-o", path("kit")})));
+    WEXLO_CHECK(
+        step("Is the kit whole, and what will a phone make of it?", {"check", path("kit")}));
     return {};
   }
 

@@ -38,7 +38,10 @@ class Teller {
       line(i == 0 ? "demands" : "", item_.build.demands[i]);
     starts(item_.starts);
     if (!item_.partitions.empty()) partitions();
-    if (item_.chain) out_ += "\n" + chain_text(*item_.chain, session_);
+    if (item_.chain) {
+      out_ += "\n" + session_.paint.heading("  verified boot: who vouches for whom") + "\n";
+      out_ += chain_text(*item_.chain, session_);
+    }
     if (item_.image) image(*item_.image);
     return out_;
   }

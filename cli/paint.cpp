@@ -5,13 +5,20 @@
 namespace wexlo::cli {
 namespace {
 
-/// Columns on the screen: UTF-8 continuation bytes take none.
-std::size_t width(std::string_view text) {
-  return static_cast<std::size_t>(std::ranges::count_if(
-      text, [](char c) { return (static_cast<unsigned char>(c) & 0xc0) != 0x80; }));
-}
+constexpr char kEscape = '\033';
 
 }  // namespace
+
+std::size_t width(std::string_view text) {
+  std::size_t columns = 0;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    if (text[i] == kEscape)
+      i = std::min(text.find('m', i), text.size() - 1);  // a colour, which takes no room
+    else
+      columns += (static_cast<unsigned char>(text[i]) & 0xc0) != 0x80 ? 1 : 0;
+  }
+  return columns;
+}
 
 std::string Table::text(const Paint& paint, std::string_view indent) const {
   const auto title = [&](std::size_t i) {

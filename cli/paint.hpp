@@ -22,6 +22,9 @@ struct Paint {
   }
 };
 
+/// Columns on the screen: UTF-8 continuation bytes and colours take none.
+[[nodiscard]] std::size_t width(std::string_view text);
+
 /// Columns that line up. A heading that begins with `>` makes its column flush right.
 class Table {
  public:

@@ -58,5 +58,9 @@ void patches(View input);
 std::vector<std::string> patches_seeds();
 void listing(View input);
 std::vector<std::string> listing_seeds();
+void chain(View input);
+std::vector<std::string> chain_seeds();
+void judge(View input);
+std::vector<std::string> judge_seeds();
 
 }  // namespace wexlo::fuzz

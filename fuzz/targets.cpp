@@ -22,6 +22,8 @@ const std::vector<Target>& targets() {
       {"container", container, container_seeds},
       {"patches", patches, patches_seeds},
       {"listing", listing, listing_seeds},
+      {"chain", chain, chain_seeds},
+      {"judge", judge, judge_seeds},
   };
   return all;
 }

@@ -29,6 +29,7 @@ std::string first_of(const std::string& sha256) {
 struct OwnFooter {
   bool there = false, reads = true;
   bool is_signed = false;
+  bool vouches = false;        ///< for other partitions
   std::optional<bool> digest;  ///< nullopt: it has none that can be checked
   std::string trouble;
 };
@@ -55,7 +56,14 @@ OwnFooter own_footer(const Subject& one) {
   }
   out.digest = *digest;
   const auto vbmeta = verified::parse_vbmeta(Blob(to_bytes(raw)));
-  out.is_signed = vbmeta && vbmeta->number("algorithm_type") != 0;
+  const auto claims =
+      vbmeta ? verified::descriptors(*vbmeta) : Result<std::vector<verified::Descriptor>>{};
+  if (!vbmeta || !claims) return out;
+  out.is_signed = vbmeta->number("algorithm_type") != 0;
+  for (const verified::Descriptor& claim : *claims) {
+    const auto name = verified::partition_of(claim);
+    out.vouches = out.vouches || (!name.empty() && name != one.partition);
+  }
   return out;
 }
 
@@ -130,14 +138,15 @@ class CheckJob {
     return out;
   }
 
-  /// vbmeta, else boot's footer where that can be a top-level struct.
+  /// vbmeta, else boot's footer where that is a top-level struct: signed, or vouching for others.
+  /// An unsigned one that speaks of boot alone is a copy of what a vbmeta has that is not here.
   bool has_top() const {
     if (set_.find_slotted("vbmeta", suffix_) != nullptr) return true;
     const Subject* boot = subjects_.find("boot");
     if (boot == nullptr || !boot->loaded) return false;
     const OwnFooter footer = own_footer(*boot);
     if (!footer.there) return false;
-    return footer.is_signed || set_.is_whole();
+    return footer.is_signed || footer.vouches || (set_.is_whole() && !options_.key.empty());
   }
 
   Status walk(const Subjects& stock) {

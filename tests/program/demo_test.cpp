@@ -120,8 +120,8 @@ TEST_CASE("demo: run again it refuses, and with --force gives the same kit") {
   CHECK(program(demo(), {"demo", "demo"}).exit_code == 5);
   judge("cp -r demo/kit kit-before");
   const Json document = program_json(demo(), {"demo", "demo", "--force"});
-  CHECK(document["result"]["steps"].size() == 9);
-  CHECK(document["result"]["steps"][8]["reply"]["result"]["target"] == "init_boot");
+  CHECK(document["result"]["steps"].size() == 11);
+  CHECK(document["result"]["steps"][9]["reply"]["result"]["target"] == "init_boot");
   CHECK(judge("diff -r kit-before demo/kit").exit_code == 0);
 }
 

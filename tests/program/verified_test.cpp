@@ -374,6 +374,14 @@ TEST_CASE("check: an image of another hand against its firmware") {
   const auto verdict = [&](const std::string& image, int wanted) {
     return judged(dir, {"check", image, "--against", "ota.zip"}, wanted)["result"]["against"][0];
   };
+  for (const char* sound : {"stock", "ota.zip", "stock/boot.img", "stock/vbmeta.img"}) {
+    const Json checked = judged(dir, {"check", sound}, 0);
+    CHECK_FALSE(checked["findings"].dump().contains("problem"));
+    CHECK(checked["result"]["locked"] == "starts");
+  }
+  const Json drawn = judged(dir, {"inspect", "ota.zip"}, 0)["result"]["items"][0]["chain"];
+  CHECK(drawn[0]["signature"] == "holds");
+  CHECK(drawn[1]["chained_by"] == "vbmeta");
   CHECK(verdict("stock/init_boot.img", 0)["verdict"] == "stock");
   const Json other = verdict("old/init_boot.img", 1);
   CHECK(other["verdict"] == "other-build");
