@@ -16,7 +16,8 @@ namespace {
 constexpr std::size_t kTop = 4096;  ///< bytes of the input that are vbmeta; the rest is a partition
 
 verified::Walk walk(View top, View rest) {
-  verified::WalkOptions options{.find = {}, .suffix = {}, .root_key = {}, .rollback = {{0, 1}, {1, 1}}};
+  verified::WalkOptions options{
+      .find = {}, .suffix = {}, .root_key = {}, .rollback = {{0, 1}, {1, 1}}};
   options.look = verified::Look::Trees;
   options.find = [&](const std::string& name) -> Result<SourcePtr> {
     return open_memory(Blob(to_bytes(name == "vbmeta" ? top : rest)), name);
@@ -59,8 +60,7 @@ std::vector<std::string> chain_seeds() {
               test::chain_descriptor("boot", 1, std::string(520, 'k'))) +
               boot,
           top(test::hashtree_descriptor("system") + test::cmdline_descriptor(1, "a=b"), 1) + boot,
-          top(test::property_descriptor("a", "b"), 3) + boot,
-          "a.b = 1\nc { d = x, 'y' ; e }\n"};
+          top(test::property_descriptor("a", "b"), 3) + boot, "a.b = 1\nc { d = x, 'y' ; e }\n"};
 }
 
 /// Rules judge whatever reads.

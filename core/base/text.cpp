@@ -42,6 +42,15 @@ std::string toml_quote(std::string_view text) {
   return out + "\"";
 }
 
+bool is_utf8(std::string_view text) {
+  while (!text.empty()) {
+    const std::size_t length = utf8_length(text);
+    if (length == 0) return false;
+    text.remove_prefix(length);
+  }
+  return true;
+}
+
 bool is_ascii(std::string_view text) {
   return std::ranges::all_of(text, [](unsigned char c) { return c < 0x80; });
 }

@@ -13,6 +13,7 @@ namespace wexlo {
 /// bytes below 0x80 survive. Bytes from 0x80 have to be kept from it by the caller.
 [[nodiscard]] std::string toml_quote(std::string_view text);
 [[nodiscard]] bool is_ascii(std::string_view text);
+[[nodiscard]] bool is_utf8(std::string_view text);
 
 /// Bytes that are blank, `%` or not printable ASCII become %XX: one word, whatever was in it.
 [[nodiscard]] std::string percent_encode(std::string_view text);

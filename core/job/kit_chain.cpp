@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
+#include "job/phone_set.hpp"
 #include "job/restore.hpp"
 #include "job/seal.hpp"
 
@@ -187,23 +188,19 @@ Status seal_kit(const KitSurroundings& around, const verified::SignerPtr& signer
 
 Result<Verification> judge_kit(const KitSurroundings& around, const Bytes& key,
                                const Prepared& prepared, const Context& context) {
-  verified::WalkOptions options{.find = {}, .suffix = {}, .root_key = key, .rollback = {}};
-  std::map<std::string, SourcePtr> open;
-  options.find = [&](const std::string& name) -> Result<SourcePtr> {
-    if (const auto at = open.find(name); at != open.end()) return at->second;
-    if (const PreparedImage* one = find(prepared, name); one != nullptr && one->flashed)
-      return open[name] = open_memory(one->patched.bytes, name);
-    const auto facts = around.firmware.choose(name, around.where);
-    if (!facts || (*facts)->size == 0) return open[name] = nullptr;
-    WEXLO_TRY(SourcePtr source, (*facts)->content->source(context));
-    return open[name] = std::move(source);
-  };
+  PhoneSet set;
+  set.add(around.firmware);
+  for (const PreparedImage& one : prepared.images)
+    if (one.flashed) set.add(one.partition, one.patched.bytes);
+  std::string other;
+  verified::WalkOptions options{
+      .find = {}, .suffix = set.suffix("", other), .root_key = key, .rollback = {}};
   if (key.empty()) {
     WEXLO_TRY(const LoadedImage* const top, around.stock("vbmeta"));
     if (top != nullptr && top->image && top->image->kind() == "vbmeta")
       options.root_key = to_bytes(verified::public_key_of(*top->image));
   }
-  WEXLO_TRY(const verified::Walk walk, verified::walk_chain(options, context));
+  WEXLO_TRY(const verified::Walk walk, walk_set(set, options, context));
   Verification out{.locked = walk.locked_starts(), .unlocked = walk.unlocked_starts()};
   if (!key.empty()) out.key_sha256 = sha256_hex(key);
   out.needs = out.locked && !key.empty() ? "own-key" : "unlocked";

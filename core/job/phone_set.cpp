@@ -55,6 +55,14 @@ void PhoneSet::add(const Firmware& firmware) {
     put({one.name, "", one.size, one.content, false});
 }
 
+void PhoneSet::add(const std::string& partition, Blob bytes) {
+  std::string other;
+  const Member* there = find_slotted(partition, suffix("", other));
+  const std::uint64_t size = bytes.size();
+  const std::string name = there == nullptr ? partition : there->name;
+  put({name, "memory", size, content_of(open_memory(std::move(bytes), name)), true});
+}
+
 Status PhoneSet::add(const std::string& path, const Context& context) {
   std::error_code ignored;
   const bool kit = fs::exists(fs::path(path) / kKitManifest, ignored);
@@ -70,6 +78,7 @@ Status PhoneSet::add(const std::string& path, const Context& context) {
     if (single) {
       WEXLO_TRY(const SourcePtr source, one.content->source(context));
       member.name = partition_of_file(*source, path, firmware->layers.back().kind);
+      member.size = source->size();  // a packed file tells it only when it is read
     }
     put(std::move(member));
   }

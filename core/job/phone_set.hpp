@@ -19,6 +19,8 @@ class PhoneSet {
 
   /// The partitions of a firmware that stays open as long as the set.
   void add(const Firmware& firmware);
+  /// An image in memory, in the place of the partition of that name (with or without its slot).
+  void add(const std::string& partition, Blob bytes);
   /// One image file of any kind, under a partition's name; empty: the name it has by itself.
   /// Errors: Usage (it holds several), those of opening.
   [[nodiscard]] Status add_image(const std::string& path, const std::string& name,

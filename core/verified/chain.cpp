@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 
+#include "base/text.hpp"
 #include "verified/key.hpp"
 
 namespace wexlo::verified {
@@ -180,7 +181,7 @@ class Walker {
       out_.hashtrees_disabled = (out_.structs[index].flags & HashtreeDisabled) != 0;
       out_.verification_disabled = (out_.structs[index].flags & VerificationDisabled) != 0;
     }
-    const auto all = descriptors(vbmeta);
+    const auto all = descriptors_for_loaders(vbmeta);
     if (!all) {
       // With verification disabled no loader reads as far as that.
       const bool read = !out_.verification_disabled;
@@ -199,16 +200,22 @@ class Walker {
         WEXLO_CHECK(judge_tree(index, *tree));
       else if (const auto* chain = std::get_if<ChainDescriptor>(&one.value))
         WEXLO_CHECK(judge_chain(index, *chain));
+      else if (const auto* line = std::get_if<CmdlineDescriptor>(&one.value))
+        judge_cmdline(index, *line);
     }
     return {};
   }
 
-  /// Names that loaders have room for.
+  /// Names that loaders have room for, and take for text.
   bool name_fits(const std::string& partition, int index) {
-    if (!partition.empty() && partition.size() + options_.suffix.size() <= kMaxName) return true;
+    const bool fits = partition.size() + options_.suffix.size() <= kMaxName;
+    if (fits && is_utf8(partition)) return true;
     fault("verified-struct", out_.structs[index].partition, Standing::BadSignature,
-          fmt::format("A descriptor names a partition with {} letters: a loader stops there.",
-                      partition.size()),
+          fits
+              ? "A descriptor names a partition with letters that are no UTF-8: a loader stops "
+                "there."
+              : fmt::format("A descriptor names a partition with {} letters: a loader stops there.",
+                            partition.size()),
           true, true);
     return false;
   }
@@ -231,6 +238,13 @@ class Walker {
     return {};
   }
 
+  void judge_cmdline(int index, const CmdlineDescriptor& line) {
+    if (is_utf8(line.text) || out_.verification_disabled) return;
+    const std::string& name = out_.structs[index].partition;
+    fault("verified-struct", name, Standing::BadSignature,
+          fmt::format("A command line in {} is no UTF-8: a loader stops there.", name), true, true);
+  }
+
   void blame(Claim& claim, std::string_view code, Standing standing, std::string message,
              bool locked = true, bool unlocked = false) {
     claim.standing = std::max(claim.standing, standing);
@@ -246,6 +260,11 @@ class Walker {
 
   Status judge_hash_of(Claim& claim, const HashDescriptor& hash, const SourcePtr& partition,
                        const std::string& voucher) {
+    // Loaders read no more of a descriptor when they do not want its partition.
+    if (partition == nullptr) {
+      missing(claim);
+      return {};
+    }
     const auto kind = hash_algorithm(hash.hash_algorithm);
     if (!kind || *kind == DigestKind::Sha1) {
       blame(claim, "verified-struct", Standing::DigestMismatch,
@@ -260,10 +279,6 @@ class Walker {
           fmt::format("The digest of {} has {} bytes where {} has {}: a loader stops there.",
                       hash.partition, hash.digest.size(), hash.hash_algorithm, digest_size(*kind)),
           true, true);
-      return {};
-    }
-    if (partition == nullptr) {
-      missing(claim);
       return {};
     }
     if (options_.look == Look::Structs) return {};

@@ -110,7 +110,7 @@ Result<DescriptorValue> read_body(std::uint64_t tag, BeReader in) {
 
 }  // namespace
 
-Result<std::vector<Descriptor>> parse_descriptors(View bytes, std::uint64_t base) {
+Result<std::vector<Descriptor>> parse_descriptors(View bytes, std::uint64_t base, Strict strict) {
   std::vector<Descriptor> out;
   BeReader in(bytes, base);
   while (in.remaining() > 0) {
@@ -124,20 +124,33 @@ Result<std::vector<Descriptor>> parse_descriptors(View bytes, std::uint64_t base
                    .expected = "a multiple of 8",
                    .found = fmt::format("{}", size)});
     WEXLO_TRY(const View body, in.take(size, "descriptor"));
-    WEXLO_TRY(auto value, read_body(tag, BeReader(body, base + at + 16)));
-    out.push_back({at, std::move(value)});
+    auto value = read_body(tag, BeReader(body, base + at + 16));
+    if (!value && (strict == Strict::All || tag != 0)) return fail(std::move(value).error());
+    out.push_back({at, value ? std::move(*value) : UnknownDescriptor{tag, size}});
   }
   return out;
 }
 
-Result<std::vector<Descriptor>> descriptors(const Image& vbmeta) {
+namespace {
+
+Result<std::vector<Descriptor>> read_descriptors(const Image& vbmeta, Strict strict) {
   const Section& auxiliary = *vbmeta.section("auxiliary");
   const std::uint64_t begin = vbmeta.number("descriptors_offset");
   const View all = auxiliary.bytes.view().subspan(begin, vbmeta.number("descriptors_size"));
-  WEXLO_TRY(auto out, parse_descriptors(all, auxiliary.offset + begin));
+  WEXLO_TRY(auto out, parse_descriptors(all, auxiliary.offset + begin, strict));
   for (Descriptor& one : out)
     one.offset += begin;
   return out;
+}
+
+}  // namespace
+
+Result<std::vector<Descriptor>> descriptors(const Image& vbmeta) {
+  return read_descriptors(vbmeta, Strict::All);
+}
+
+Result<std::vector<Descriptor>> descriptors_for_loaders(const Image& vbmeta) {
+  return read_descriptors(vbmeta, Strict::Loaders);
 }
 
 }  // namespace wexlo::verified

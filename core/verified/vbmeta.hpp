@@ -65,8 +65,14 @@ struct Descriptor {
 /// (num_bytes_following no multiple of 8), Truncated (a part outside its descriptor, or a
 /// descriptor outside the block).
 [[nodiscard]] Result<std::vector<Descriptor>> descriptors(const Image& vbmeta);
+enum class Strict {
+  All,      ///< every descriptor of a known kind has to read
+  Loaders,  ///< those that loaders look into: a property that does not read is an unknown one
+};
 /// The same for bytes that hold descriptors alone. @param base  their offset, for errors
-[[nodiscard]] Result<std::vector<Descriptor>> parse_descriptors(View bytes, std::uint64_t base);
+[[nodiscard]] Result<std::vector<Descriptor>> parse_descriptors(View bytes, std::uint64_t base,
+                                                                Strict strict = Strict::All);
+[[nodiscard]] Result<std::vector<Descriptor>> descriptors_for_loaders(const Image& vbmeta);
 
 /// "sha256-rsa4096" and the like; "none" for 0; "unknown (N)" for ids not known.
 [[nodiscard]] std::string algorithm_name(std::uint64_t algorithm_type);

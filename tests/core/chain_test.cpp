@@ -187,6 +187,25 @@ const std::map<std::string, Spoil>& cases() {
          put32(c.raw("init_boot"), 60, 0xffffffff);
          c.top();
        }},
+      {"property that does not read",
+       [](Case& c) {
+         put64(c.set.top.descriptors.front(), 16, 1 << 20);
+         c.top();
+       }},
+      {"partition name of 40 letters",
+       [](Case& c) {
+         auto hash = c.claim<verified::HashDescriptor>("init_boot");
+         hash.partition = std::string(40, 'n');
+         c.set.top.set_claim(hash);
+         c.top();
+         c.set.images.erase("init_boot");
+       }},
+      {"command line that is no UTF-8",
+       [](Case& c) {
+         c.set.top.descriptors.push_back(
+             verified::encode_descriptor(verified::CmdlineDescriptor{0, "a=\xff\xfe"}));
+         c.top();
+       }},
       {"digest of a wrong length",
        [](Case& c) {
          auto hash = c.claim<verified::HashDescriptor>("init_boot");
