@@ -8,6 +8,7 @@
 #include "base/digest.hpp"
 #include "image/tail.hpp"
 #include "job/phone_set.hpp"
+#include "job/seal_older.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -22,10 +23,8 @@ using Claim = decltype(Descriptor::value);
 
 constexpr std::uint64_t kBlock = 4096;
 constexpr unsigned kUsualRoots = 2;
-constexpr std::uint64_t kMaxOlder = 256u << 20;
 constexpr std::uint64_t kDigested = 128u << 20;  ///< larger images get no digest: it costs as much
                                                  ///< as their tree
-constexpr std::uint64_t kFlushed = 256u << 20;   ///< bytes in all that are waited for
 
 bool is_struct_image(const std::string& partition) {
   return partition.starts_with("vbmeta");
@@ -197,8 +196,6 @@ class Sealer {
          partition);
   }
 
-  /// The older signature behind the sections. @return the image to go on with
-  Result<SourcePtr> older(const SealInput& input, SealedImage& sealed);
   Status footed(const SealInput& input);
   FooterWish wish_for(const SealInput& input, const FooterState& state, std::uint64_t size) const;
   Status plain(const SourcePtr& source, SealedImage sealed);
@@ -218,53 +215,6 @@ class Sealer {
   bool any_struct_ = false;
   Sealed out_;
 };
-
-Result<SourcePtr> Sealer::older(const SealInput& input, SealedImage& sealed) {
-  if (!is_boot_class(input.partition) || input.source->size() > kMaxOlder) return input.source;
-  const auto loaded = load_image(*input.source);
-  if (!loaded || !loaded->image) return input.source;
-  const View bytes = loaded->bytes.view();
-  const std::uint64_t end = loaded->image->sections_end();
-  const auto found = verified::older_signature(bytes.subspan(end), bytes.first(end));
-  if (options_.older == OlderSignature::Keep) {
-    if (found) {
-      sealed.done.push_back(
-          fmt::format("older signature kept, {}", found->holds ? "and true" : "though not true"));
-      if (!found->holds)
-        note("warning", "older-signature",
-             "The older boot signature is not true for the image: an unlocked phone passes over "
-             "it.",
-             input.partition);
-    }
-    return input.source;
-  }
-  const std::size_t size = found ? found->size : 0;
-  Bytes out = to_bytes(bytes.first(end));
-  if (options_.older == OlderSignature::Remake) {
-    const std::string target = found ? found->target : "/" + input.partition;
-    WEXLO_TRY(const Bytes made,
-              verified::make_older_signature(bytes.first(end), target, options_.older_key,
-                                             options_.older_certificate));
-    append(out, View(made));
-    sealed.done.push_back(fmt::format("older signature made again for {}", target));
-  } else if (found) {
-    sealed.done.emplace_back("older signature taken out");
-  }
-  View rest = bytes.subspan(end + size);
-  const auto footer = verified::find_footer(bytes);
-  if (footer && *footer) {
-    // The footer is written anew: what was behind the image is its own again.
-    rest = {};
-    out.resize(std::max<std::size_t>(out.size(), align_up(out.size(), kBlock)));
-  }
-  // Padding shrinks or grows with the signature, so that the file's size stays where it can.
-  const std::size_t wanted = bytes.size() - (footer && *footer ? bytes.size() - out.size() : 0);
-  if (!rest.empty() && all_bytes(rest, rest.front()))
-    out.resize(std::max(out.size(), wanted), rest.front());
-  else
-    append(out, rest);
-  return open_memory(Blob(std::move(out)), input.source->name());
-}
 
 FooterWish Sealer::wish_for(const SealInput& input, const FooterState& state,
                             std::uint64_t size) const {
@@ -304,7 +254,7 @@ FooterWish Sealer::wish_for(const SealInput& input, const FooterState& state,
 
 Status Sealer::footed(const SealInput& input) {
   SealedImage sealed{.partition = input.partition};
-  WEXLO_TRY(const SourcePtr source, older(input, sealed));
+  WEXLO_TRY(const SourcePtr source, seal_older(input, options_, sealed, out_.findings));
   auto state = footer_state(*input.source);
   if (!state) return fail(in_file(std::move(state).error(), input.source->name()));
   if (source != input.source) state->content_size = state->kept = source->size();
@@ -495,54 +445,6 @@ Status Sealer::make_vbmeta() {
 Result<Sealed> seal_images(const std::vector<SealInput>& images, const SealOptions& options,
                            const OpenSink& open, const Context& context) {
   return Sealer(images, options, open, context).run();
-}
-
-Result<Sealed> seal(const std::vector<std::string>& images, const SealOptions& options,
-                    const fs::path& folder, const Context& context) {
-  std::vector<PhoneSet> sets(images.size());
-  std::vector<SealInput> inputs;
-  for (std::size_t i = 0; i < images.size(); ++i) {
-    // NAME=FILE, where the file does not tell whose it is.
-    const std::size_t equals = images[i].find('=');
-    std::error_code ignored;
-    const bool named = equals != std::string::npos && !fs::exists(images[i], ignored);
-    const std::string path = named ? images[i].substr(equals + 1) : images[i];
-    const std::string name = named ? images[i].substr(0, equals) : "";
-    if (named) WEXLO_CHECK(check_partition_name(name));
-    WEXLO_CHECK(sets[i].add_image(path, name, context));
-    const PhoneSet::Member& member = sets[i].members().front();
-    if (member.name.empty())
-      return fail({.code = ErrorCode::Usage,
-                   .message = "nothing tells which partition this image is for",
-                   .file = path,
-                   .hint = "Write its name in front: system=FILE."});
-    WEXLO_TRY(SourcePtr source, sets[i].source(member, context));
-    inputs.push_back({member.name, std::move(source)});
-  }
-  std::error_code ignored;
-  FolderGuard guard(folder);
-  // All of them, or none: each gets its final name when the last one is whole.
-  std::vector<std::unique_ptr<OutputFile>> files;
-  std::vector<std::unique_ptr<ImageSink>> sinks;
-  const OpenSink open = [&](const std::string& partition) -> Result<ImageSink*> {
-    WEXLO_CHECK(check_partition_name(partition));
-    WEXLO_TRY(OutputFile file,
-              OutputFile::create(folder / (partition + ".img"), options.overwrite));
-    files.push_back(std::make_unique<OutputFile>(std::move(file)));
-    sinks.push_back(file_sink(*files.back()));
-    return sinks.back().get();
-  };
-  WEXLO_TRY(Sealed out, seal_images(inputs, options, open, context));
-  std::uint64_t total = 0;
-  for (const SealedImage& one : out.images)
-    total += one.size;
-  const Flush flush = total <= kFlushed ? Flush::Wait : Flush::Leave;
-  for (const auto& file : files)
-    WEXLO_CHECK(file->commit(flush));
-  guard.keep();
-  for (SealedImage& one : out.images)
-    one.file = one.partition + ".img";
-  return out;
 }
 
 }  // namespace wexlo
