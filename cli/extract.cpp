@@ -11,6 +11,7 @@
 #include "inspect.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "verified/key.hpp"
 
 namespace wexlo::cli {
 namespace {
@@ -127,6 +128,8 @@ Result<Reply> run(Options options, const Session& session) {
 Result<std::string> read_key_file(const std::string& path) {
   WEXLO_TRY(const SourcePtr source, open_file(path));
   WEXLO_TRY(const Blob bytes, read_all(*source, kMaxKey));
+  // Verified boot's own form of a public key will do, too.
+  if (verified::key_bits(bytes.view()) != 0) return verified::public_key_pem(bytes.view());
   return std::string(as_text(bytes.view()));
 }
 

@@ -7,7 +7,7 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::uint64_t kFlushed = 256u << 20;   ///< bytes in all that are waited for
+constexpr std::uint64_t kFlushed = 256u << 20;  ///< bytes in all that are waited for
 
 }  // namespace
 

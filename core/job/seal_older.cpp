@@ -22,8 +22,11 @@ Result<SourcePtr> seal_older(const SealInput& input, const SealOptions& options,
       sealed.done.push_back(
           fmt::format("older signature kept, {}", found->holds ? "and true" : "though not true"));
       if (!found->holds)
-        findings.push_back({"warning", "older-signature", "The older boot signature is not true for the image: an unlocked phone passes over "
-             "it.", input.partition});
+        findings.push_back(
+            {"warning", "older-signature",
+             "The older boot signature is not true for the image: an unlocked phone passes over "
+             "it.",
+             input.partition});
     }
     return input.source;
   }

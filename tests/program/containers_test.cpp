@@ -221,6 +221,8 @@ TEST_CASE("extract: the metadata's signature is verified with the key that opens
   CHECK(program(bench.dir, {"extract", "payload.bin", "boot", "-o", "out", "--key", "pub.pem"})
             .exit_code == 0);
   CHECK(program(bench.dir, {"inspect", "payload.bin", "--key", "key.pem"}).exit_code == 0);
+  CHECK(program(bench.dir, {"keys", "show", "pub.pem", "-o", "pub.bin"}).exit_code == 0);
+  CHECK(program(bench.dir, {"inspect", "payload.bin", "--key", "pub.bin"}).exit_code == 0);
   CHECK(program_json(bench.dir, {"inspect", "payload.bin", "--key", "other.pem"},
                      3)["error"]["code"] == "bad-signature");
   CHECK(program(bench.dir, {"inspect", "payload.bin", "--key", "boot.img"}).exit_code == 3);
