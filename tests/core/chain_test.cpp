@@ -387,7 +387,9 @@ TEST_CASE("verdicts: every flipped byte is noticed, or lies outside of what is p
     std::byte& byte = set.at(name)[at];
     const std::byte before = byte;
     byte ^= static_cast<std::byte>(1u << (tried % 8));
-    const bool noticed = !set.walk().faults.empty();
+    // Trees are looked at where they can be concerned: that takes most of the time.
+    const auto look = name == "system" ? verified::Look::Trees : verified::Look::Hashes;
+    const bool noticed = !set.walk(look).faults.empty();
     byte = before;
     ++tried;
     const bool covered = layout.covers(name, at);
