@@ -86,7 +86,12 @@ void judge(View input) {
 }
 
 std::vector<std::string> judge_seeds() {
-  return image_seeds();
+  // The image target changes all of them; every third is enough to reach each rule's code.
+  const auto all = image_seeds();
+  std::vector<std::string> seeds;
+  for (std::size_t i = 0; i < all.size(); i += 3)
+    seeds.push_back(all[i]);
+  return seeds;
 }
 
 }  // namespace wexlo::fuzz
