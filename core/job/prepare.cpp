@@ -245,6 +245,13 @@ class Preparation {
     return {};
   }
 
+  /// About the two signatures that an owner's key makes again; an older boot signature, or one in a
+  /// section of its own, stays stale and has to be told.
+  static bool is_signed_again(const std::string& note) {
+    return note.starts_with("The image's own verified-boot signature") ||
+           note.starts_with("The signature of vbmeta");
+  }
+
   Status judge(const PreparedImage& image) {
     for (const Lowered& one : image.patched.lowered) {
       // Lowered in several images, it is still one protection.
@@ -265,7 +272,7 @@ class Preparation {
            fmt::format("The way back is the kit's stock copy: {}.", image.patched.way_back.reason),
            image.partition});
     for (const std::string& note : image.patched.notes)
-      if (!options_.signer || !note.contains("stale"))  // made again below
+      if (!options_.signer || !is_signed_again(note))
         out_.findings.push_back({"note", "verified-boot", note, image.partition});
     const std::uint64_t room = stock(image.partition)->image.bytes.size();
     if (image.flashed && image.patched.bytes.size() > room)
