@@ -45,11 +45,13 @@ struct PartitionFacts {
   std::uint64_t size = 0;         ///< bytes of the finished image
   std::uint64_t stored_size = 0;  ///< bytes it takes in the package
   std::size_t operations = 0;     ///< of a payload
-  std::string sha256{};           ///< lower-case hex; empty when the package gives none
-  std::string from{};             ///< the file inside the package; empty: the package itself
-  std::string inside{};           ///< the partition that it is a part of, e.g. "super"
-  std::string held{};             ///< what the head says: "boot", "ext4", …; empty: not looked at
-  std::string detail{};           ///< more of it: "header version 4"
+  /// Of a payload: bytes of the image that operations of one kind write, by the kind's name.
+  std::map<std::string, std::uint64_t> written_by{};
+  std::string sha256{};  ///< lower-case hex; empty when the package gives none
+  std::string from{};    ///< the file inside the package; empty: the package itself
+  std::string inside{};  ///< the partition that it is a part of, e.g. "super"
+  std::string held{};    ///< what the head says: "boot", "ext4", …; empty: not looked at
+  std::string detail{};  ///< more of it: "header version 4"
   ContentPtr content{};
   std::shared_ptr<const PackageSum> sum{};
 };

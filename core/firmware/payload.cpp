@@ -177,6 +177,7 @@ class PayloadReader {
                    .offset = header_size_,
                    .expected = fmt::format("at most {} bytes", kMaxPartition),
                    .found = fmt::format("{} bytes", update.new_info().size())});
+    const std::uint64_t block = manifest_->block_size();
     PartitionFacts facts{.name = update.name(),
                          .size = update.new_info().size(),
                          .operations = static_cast<std::size_t>(update.operations_size()),
@@ -185,6 +186,9 @@ class PayloadReader {
     // Lengths are held against the file when they are read; the sum is only shown.
     for (const auto& operation : update.operations()) {
       facts.stored_size += operation.data_length();
+      std::uint64_t& bytes = facts.written_by[operation_name(operation.type())];
+      for (const auto& extent : operation.dst_extents())
+        bytes += std::min(extent.num_blocks(), kMaxPartition / block) * block;
       out_->incremental |= !is_full_kind(operation.type());
     }
     if (update.has_hash_tree_extent() && update.hash_tree_extent().num_blocks() > 0)
