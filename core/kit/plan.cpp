@@ -2,97 +2,197 @@
 
 #include <fmt/format.h>
 
-#include "base/text.hpp"
+#include <algorithm>
+
+#include "base/contains.hpp"
+#include "kit/plan_steps.hpp"
 
 namespace wexlo {
 namespace {
 
-constexpr unsigned kSecondsPerWrite = 5;
-constexpr unsigned kFirstStart = 180;
+using namespace steps;
 
-Step expect(std::string id, std::string variable, std::string value, std::string about) {
-  return {.id = std::move(id),
-          .act = "expect",
-          .about = std::move(about),
-          .before = "the phone is in its bootloader and connected",
-          .success = "the variable has the value",
-          .variable = std::move(variable),
-          .value = std::move(value)};
-}
+/// One direction of a plan, put together step by step.
+class Planner {
+ public:
+  Planner(const PlanFacts& facts, bool back) : facts_(facts), back_(back) {}
 
-Step room_for(const PlanImage& image) {
-  Step step = expect("room-" + image.partition, "partition-size:" + image.partition, "",
-                     fmt::format("{} has to hold {} bytes.", image.partition, image.size));
-  step.at_least = image.size;
-  step.success = "the variable is at least that number; a phone that does not know it may go on";
-  return step;
-}
+  std::vector<Step> run() {
+    add(ready(facts_, back_));
+    if (facts_.way == Way::Download)
+      download();
+    else
+      bootloader();
+    finish();
+    return std::move(steps_);
+  }
 
-Step write(const PlanImage& image, const std::string& slot, bool back) {
-  Step step{.id = fmt::format("{}-{}-{}", back ? "back" : "write", image.partition, slot),
-            .act = "write",
-            .before = "the expectations above held",
-            .success = "the phone answers that the write is done",
-            .usual_seconds = kSecondsPerWrite,
-            .partition = image.partition,
-            .slot = slot,
-            .file = back ? image.stock_file : image.flash_file,
-            .sha256 = back ? image.stock_sha256 : image.flash_sha256,
-            .size = back ? image.stock_size : image.size};
-  const std::string where = slot == "current" ? "the slot the phone starts from" : "the other slot";
-  step.about =
-      fmt::format("Writes the {} {} to {}.", back ? "stock" : "patched", image.partition, where);
-  if (!back) step.undo = fmt::format("back-{}-{}", image.partition, slot);
-  return step;
-}
+ private:
+  void add(Step step) { steps_.push_back(std::move(step)); }
 
-Step restart() {
-  return {.id = "restart",
-          .act = "restart",
-          .about = "Starts the system; the first start may take a few minutes.",
-          .before = "every write above was done",
-          .success = "the system comes up",
-          .usual_seconds = kFirstStart};
-}
+  void mode(std::string_view name) {
+    if (mode_ == name) return;
+    mode_ = name;
+    add(enter(facts_, std::string(name), back_));
+  }
 
-/// Locking is left to a person: it erases the user's data, and what is trusted is the owner's say.
-Step lock_with_key(const PlanFacts& facts) {
-  return {.id = "own-key",
-          .act = "person",
-          .about = fmt::format("Gives the phone the public key {} as its owner's, in the way its "
-                               "maker has for that, then locks the bootloader. Never lock without "
-                               "it: the phone would not start.",
-                               facts.key_file),
-          .before = "every write above was done, and the owner has a copy of what matters",
-          .success = "the phone starts locked, and shows that it trusts an owner's key",
-          .undo = "unlock the bootloader again",
-          .data_loss = true,
-          .usual_seconds = 300,
-          .file = facts.key_file,
-          .sha256 = facts.key_sha256};
-}
+  void checks() {
+    const std::string& product = facts_.products.empty() ? facts_.device : facts_.products;
+    if (!product.empty())
+      add(expect("device", "product", product, "The images are for this device and no other."));
+    if (!back_ && facts_.lock == "locked") add(unlock(facts_));
+    add(expect("unlocked", "unlocked", "yes", "A locked bootloader refuses every write."));
+    if (facts_.slotted && !facts_.this_slot.empty())
+      add(expect("slot-now", "current-slot", facts_.this_slot,
+                 "The plan was made for a phone that starts from this slot."));
+    for (const PlanImage& image : facts_.images)
+      if (!back_ && !image.logical) add(room_for(image));
+  }
 
-void append_text(std::string& out, std::string_view key, std::string_view value) {
-  if (!value.empty()) out += fmt::format("{} = {}\n", key, toml_quote(value));
-}
+  void bootloader() {
+    mode("bootloader");
+    checks();
+    if (back_ && facts_.install) return take_install_back();
+    if (!back_) first_the_system();
+    if (back_)
+      logical_back();
+    else
+      logical();
+    writes();
+    if (!back_ && lands_elsewhere()) add(choose_slot(facts_, "other"));
+  }
 
-void append_step(std::string& out, std::string_view list, const Step& step) {
-  out += fmt::format("\n[[{}]]\n", list);
-  append_text(out, "id", step.id);
-  append_text(out, "do", step.act);
-  append_text(out, "about", step.about);
-  append_text(out, "variable", step.variable);
-  append_text(out, "value", step.value);
-  if (step.at_least) out += fmt::format("at_least = {}\n", *step.at_least);
-  append_text(out, "partition", step.partition);
-  append_text(out, "slot", step.slot);
-  append_text(out, "file", step.file);
-  if (step.size != 0) out += fmt::format("size = {}\n", step.size);
-  append_text(out, "sha256", step.sha256);
-  append_text(out, "before", step.before);
-  append_text(out, "success", step.success);
-  append_text(out, "undo", step.undo);
-  out += fmt::format("data_loss = {}\nusual_seconds = {}\n", step.data_loss, step.usual_seconds);
+  /// The phone's own installer writes the slot that it does not start from.
+  [[nodiscard]] bool lands_elsewhere() const {
+    const bool update = facts_.update && facts_.update->over_the_air && facts_.slotted;
+    return update || (facts_.install && facts_.install->other_slot);
+  }
+
+  void first_the_system() {
+    if (facts_.update) {
+      if (facts_.update->over_the_air) {
+        mode("recovery");
+        add(install_update(facts_));
+      } else {
+        add(write_package(facts_));
+      }
+    }
+    if (facts_.install) {
+      mode("recovery");
+      add(install(facts_));
+    }
+    mode("bootloader");
+  }
+
+  /// What the installer wrote to the other slot is left there: the former one is chosen again.
+  void take_install_back() {
+    if (facts_.install->other_slot) {
+      add(choose_slot(facts_, "current"));
+      return;
+    }
+    writes();
+    add(whole_package_back(facts_));
+  }
+
+  void logical() {
+    const bool any =
+        !facts_.room.empty() || std::ranges::any_of(facts_.images, &PlanImage::logical);
+    if (!any) return;
+    mode("userspace");
+    for (const RoomStep& one : facts_.room)
+      add(make_room_step(one, facts_));
+    for (const PlanImage& image : facts_.images)
+      if (image.logical) write_image(image, target_slot());
+    mode("bootloader");
+  }
+
+  /// First the partition is as small as it was, then there is room for those that had to go.
+  void logical_back() {
+    const bool any =
+        !facts_.room.empty() || std::ranges::any_of(facts_.images, &PlanImage::logical);
+    if (!any) return;
+    mode("userspace");
+    for (auto one = facts_.room.rbegin(); one != facts_.room.rend(); ++one)
+      if (one->act == "resize") add(unmake_room_step(*one));
+    for (const RoomStep& one : facts_.room)
+      if (one.act == "drop" && !one.leftover) {
+        add(unmake_room_step(one));
+        add(fill_again(one, facts_));
+      }
+    for (const PlanImage& image : facts_.images)
+      if (image.logical) write_image(image, target_slot());
+    mode("bootloader");
+  }
+
+  [[nodiscard]] std::string target_slot() const {
+    if (!facts_.slotted) return {};
+    return lands_elsewhere() && !back_ ? "other" : "current";
+  }
+
+  void write_image(const PlanImage& image, const std::string& slot) {
+    for (Step& step : writes_of(image, slot, back_, facts_))
+      add(std::move(step));
+  }
+
+  void writes() {
+    std::vector<std::string> slots{target_slot()};
+    if (facts_.slotted && facts_.slots == Slots::Both && !lands_elsewhere())
+      slots = {"current", "other"};
+    // After an update the patched images stand in the slot that the phone starts from by then.
+    for (const std::string& slot : slots)
+      for (const PlanImage& image : facts_.images)
+        if (!image.logical) write_image(image, slot);
+  }
+
+  void download() {
+    mode("download");
+    if (!back_ && facts_.lock == "locked") add(unlock(facts_));
+    if (!back_ && facts_.update) add(hand_over_package(facts_));
+    if (!back_ && facts_.install) {
+      mode("recovery");
+      add(install(facts_));
+      mode("download");
+    }
+    add(hand_over_tar(facts_, back_));
+  }
+
+  void finish() {
+    const bool wipes = back_ ? facts_.wipe : facts_.wipe;
+    if (wipes) add(wipe(facts_, back_));
+    if (!back_ && facts_.verification == "own-key") add(lock_with_key(facts_));
+    if (!back_ && facts_.recovery_only) add(straight_to_recovery(facts_));
+    add(restart(facts_, back_));
+    add(after_start(facts_, back_));
+  }
+
+  const PlanFacts& facts_;
+  bool back_;
+  std::string mode_;
+  std::vector<Step> steps_;
+};
+
+/// What is lost, and what no step brings back: said before anything is done.
+std::vector<std::string> warnings(const PlanFacts& facts, const std::vector<Step>& steps) {
+  std::vector<std::string> out;
+  if (std::ranges::any_of(steps, &Step::data_loss))
+    out.emplace_back(
+        "The user's data is erased on the way: the owner has to agree and to have a "
+        "copy of what matters.");
+  if (facts.lock == "locked")
+    out.emplace_back(
+        "Unlocking erases the phone, and may trip a maker's warranty fuse or end "
+        "services that want a locked phone: neither can be undone.");
+  if (!facts.restore && facts.way == Way::Download)
+    out.emplace_back(
+        "The first start of a changed image may trip the maker's warranty fuse, "
+        "which cannot be undone.");
+  if (!facts.restore && facts.verification == "unlocked")
+    out.emplace_back(
+        "Never lock the bootloader while changed images are on the phone: it would "
+        "not start, and may not let itself be unlocked again.");
+  for (const Step& step : steps)
+    if (step.act == "drop") out.push_back(step.about);
+  return out;
 }
 
 }  // namespace
@@ -103,58 +203,22 @@ Plan make_plan(const PlanFacts& facts) {
             .verification = facts.verification,
             .verification_why = facts.verification_why,
             .key_file = facts.key_file,
-            .key_sha256 = facts.key_sha256};
-  const std::vector<std::string> slots = facts.slots == Slots::Both
-                                             ? std::vector<std::string>{"current", "other"}
-                                             : std::vector<std::string>{"current"};
-  const auto checks = [&](std::vector<Step>& steps) {
-    if (!facts.device.empty())
-      steps.push_back(expect("device", "product", facts.device,
-                             "The images are for this device and no other."));
-    steps.push_back(
-        expect("unlocked", "unlocked", "yes", "A locked bootloader refuses every write."));
-  };
-  const auto writes = [&](std::vector<Step>& steps, bool back) {
-    for (const std::string& slot : slots)
-      for (const PlanImage& image : facts.images)
-        steps.push_back(write(image, slot, back));
-  };
-  checks(plan.steps);
-  for (const PlanImage& image : facts.images)
-    plan.steps.push_back(room_for(image));
-  writes(plan.steps, false);
-  if (facts.wipe)
-    plan.steps.push_back({.id = "wipe",
-                          .act = "wipe",
-                          .about = "Erases the user's data, as was asked for.",
-                          .before = "the owner has agreed and has a copy of what matters",
-                          .success = "the phone answers that the erase is done",
-                          .data_loss = true,
-                          .usual_seconds = 30});
-  if (facts.verification == "own-key") plan.steps.push_back(lock_with_key(facts));
-  plan.steps.push_back(restart());
-  checks(plan.back);
-  writes(plan.back, true);
-  plan.back.push_back(restart());
+            .key_sha256 = facts.key_sha256,
+            .first = {},
+            .steps = Planner(facts, false).run(),
+            .back = Planner(facts, true).run(),
+            .back_first = {}};
+  plan.first = warnings(facts, plan.steps);
+  // A step back that is not there is none.
+  for (Step& step : plan.steps)
+    if (!contains(plan.back, step.undo, &Step::id) && step.act != "person") step.undo.clear();
+  if (std::ranges::any_of(plan.back, &Step::data_loss))
+    plan.back_first.emplace_back("The user's data is erased on the way back.");
+  if (!facts.room.empty())
+    plan.back_first.push_back(
+        fmt::format("Logical partitions that had to go are made again; their contents are {}.",
+                    facts.contents.empty() ? facts.contents_source : "in the kit's stock folder"));
   return plan;
-}
-
-std::string format_plan(const Plan& plan) {
-  std::string out = "# The steps of the flash, in order, and the way back.\nformat = 1\n";
-  append_text(out, "device", plan.device);
-  append_text(out, "build", plan.build);
-  if (!plan.verification.empty()) {
-    out += "\n[verification]\n";
-    append_text(out, "needs", plan.verification);
-    append_text(out, "why", plan.verification_why);
-    append_text(out, "key_file", plan.key_file);
-    append_text(out, "key_sha256", plan.key_sha256);
-  }
-  for (const Step& step : plan.steps)
-    append_step(out, "step", step);
-  for (const Step& step : plan.back)
-    append_step(out, "back", step);
-  return out;
 }
 
 }  // namespace wexlo

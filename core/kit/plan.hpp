@@ -1,11 +1,13 @@
 #pragma once
 /// The plan: the ordered steps of a flash as data, computed from facts alone: docs/formats/kit.md.
 
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
 
 #include "base/bytes.hpp"
+#include "kit/room.hpp"
 
 namespace wexlo {
 
@@ -14,12 +16,43 @@ enum class Slots {
   Both,     ///< only when the same build is known to be in both, or asked for
 };
 
+/// How the phone takes images.
+enum class Way {
+  Bootloader,  ///< its bootloader writes what it is sent over the wire
+  Download,    ///< download mode: a package is handed over to another program
+};
+
+/// A file of the kit.
+struct PlanFile {
+  std::string file;
+  std::uint64_t size = 0;  ///< bytes
+  std::string sha256;
+};
+
 struct PlanImage {
   std::string partition;
-  std::string flash_file, stock_file;  ///< inside the kit
+  std::string flash_file, stock_file;  ///< inside the kit; stock_file empty: the kit has none
   std::uint64_t size = 0;              ///< bytes of the image to write
   std::uint64_t stock_size = 0;
   std::string flash_sha256, stock_sha256;
+  std::string what = "patched";  ///< "patched", "given" (with --with), "stock"
+  bool logical = false;          ///< lies in super: only the userspace mode writes it
+  /// Split under the phone's download limit: written one after the other instead of flash_file.
+  std::vector<PlanFile> pieces{}, stock_pieces{};
+};
+
+/// A system package that the phone installs itself.
+struct PlanInstall {
+  PlanFile file;
+  bool other_slot = false;  ///< lands on the slot that the phone does not start from
+  bool wipes = false;       ///< it says so itself
+};
+
+/// The stock package, for phones that take a new build.
+struct PlanUpdate {
+  std::string package;  ///< the firmware's file name
+  bool over_the_air = false;
+  std::string keeping_part, wiping_part;  ///< file names of a download-mode set; may be empty
 };
 
 struct PlanFacts {
@@ -30,35 +63,60 @@ struct PlanFacts {
   std::string verification;          ///< "unlocked", "own-key": what the phone needs; see Plan
   std::string verification_why;      ///< sentences
   std::string key_file, key_sha256;  ///< the public key blob in the kit, with "own-key"
+
+  Way way = Way::Bootloader;
+  bool slotted = true;
+  bool restore = false;         ///< the images are stock: nothing is patched
+  bool recovery_only = false;   ///< what is patched runs only when recovery is started
+  std::string products;         ///< what the bootloader may call the phone, parted by '|'
+  std::string lock, this_slot;  ///< of the sheet; empty: not known
+  std::map<std::string, std::string> access;  ///< the technician's notes
+  std::optional<PlanInstall> install;
+  std::optional<PlanUpdate> update;
+  std::vector<RoomStep> room;                ///< to be made in super
+  std::map<std::string, PlanFile> contents;  ///< of dropped partitions, in the kit
+  std::string contents_source;               ///< where those are that are not
+  PlanFile tar, stock_tar;                   ///< for download mode
 };
 
 struct Step {
   std::string id;
-  std::string act;      ///< "expect", "write", "wipe", "restart", "person"
+  /// "expect", "mode", "write", "drop", "resize", "create", "slot", "install", "hand-over", "wipe",
+  /// "restart", "person"
+  std::string act;
   std::string about;    ///< what and why, one sentence
   std::string before;   ///< what must hold before it
   std::string success;  ///< how its success is known
   std::string undo;     ///< the step back; empty: nothing to undo
   bool data_loss = false;
+  bool final = false;  ///< cannot be undone at all
   unsigned usual_seconds = 1;
   // by act
-  std::string variable, value;            ///< expect: a variable and what it has to be
+  std::string variable, value;  ///< expect: a variable and what it has to be; mode, slot: which
   std::optional<std::uint64_t> at_least;  ///< expect: instead of value, a smallest number (bytes)
-  std::string partition, slot, file, sha256;  ///< write; slot "current" or "other"
+  std::string partition, slot, file, sha256;  ///< write; slot "current", "other" or empty
   std::uint64_t size = 0;
+  std::string piece;                  ///< "2 of 3"
+  std::string screen;                 ///< what the phone shows then
+  std::string field;                  ///< hand-over: where the other program wants the file
+  std::vector<std::string> settings;  ///< hand-over: of the other program
 };
 
 struct Plan {
   std::string device, build;
   /// The state the phone has to be in to start what was written, and why.
   std::string verification, verification_why, key_file, key_sha256;
+  std::vector<std::string> first;  ///< what has to be known before anything is done, sentences
   std::vector<Step> steps;
   std::vector<Step> back;  ///< the way back to stock
+  std::vector<std::string> back_first;
 };
 
 /// Pure: the same facts give the same plan.
 [[nodiscard]] Plan make_plan(const PlanFacts& facts);
 /// plan.toml's text.
 [[nodiscard]] std::string format_plan(const Plan& plan);
+/// plan.txt: the same for a person at the bench.
+[[nodiscard]] std::string plan_for_people(const Plan& plan);
 
 }  // namespace wexlo

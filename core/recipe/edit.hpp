@@ -160,6 +160,16 @@ struct Conditions {
   [[nodiscard]] bool empty() const;
 };
 
+/// What a recipe wants of the phone besides its images: held against a sheet, see kit/fit.hpp.
+struct PhoneNeeds {
+  std::vector<std::string> builds;     ///< build number or fingerprint; `*` at the end: begins with
+  std::vector<std::string> basebands;  ///< endings of the baseband's version
+  std::vector<std::string> chipsets;
+  [[nodiscard]] bool empty() const {
+    return builds.empty() && basebands.empty() && chipsets.empty();
+  }
+};
+
 struct Edit {
   std::string kind;       ///< as the recipe spells it
   std::string recipe;     ///< the recipe's name

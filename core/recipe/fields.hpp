@@ -69,5 +69,7 @@ class Fields {
 [[nodiscard]] Edit read_edit(const toml::table& table, Reading& reading);
 /// The same for tables of conditions.
 [[nodiscard]] Conditions read_conditions(const toml::table& table, Reading& reading);
+/// A recipe's `[needs]`: conditions, and what only a phone's sheet can tell.
+[[nodiscard]] Conditions read_needs(const toml::table& table, Reading& reading, PhoneNeeds& phone);
 
 }  // namespace wexlo

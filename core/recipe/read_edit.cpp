@@ -304,8 +304,9 @@ std::string_view home_name(Home home) {
   return "";
 }
 
-Conditions read_conditions(const toml::table& table, Reading& reading) {
-  Fields f(table, reading);
+namespace {
+
+Conditions conditions_of(Fields& f) {
   Conditions out{f.texts("arch"),
                  f.texts("layout"),
                  f.texts("partition"),
@@ -323,6 +324,22 @@ Conditions read_conditions(const toml::table& table, Reading& reading) {
     if (std::ranges::find(kLayouts, word) == kLayouts.end())
       f.wrong("layout", fmt::format("no ramdisk layout is called \"{}\"; known: {}", word,
                                     fmt::join(kLayouts, ", ")));
+  return out;
+}
+
+}  // namespace
+
+Conditions read_conditions(const toml::table& table, Reading& reading) {
+  Fields f(table, reading);
+  Conditions out = conditions_of(f);
+  f.finish();
+  return out;
+}
+
+Conditions read_needs(const toml::table& table, Reading& reading, PhoneNeeds& phone) {
+  Fields f(table, reading);
+  Conditions out = conditions_of(f);
+  phone = {f.texts("build"), f.texts("baseband_ending"), f.texts("chipset")};
   f.finish();
   return out;
 }

@@ -35,7 +35,7 @@ class RecipeReader {
     recipe_.about = top.text_or("about", "");
     parameters(top);
     if (const toml::table* needs = top.table("needs"))
-      recipe_.needs = read_conditions(*needs, reading_);
+      recipe_.needs = read_needs(*needs, reading_, recipe_.phone_needs);
     processors(top);
     edits(top);
     top.finish();

@@ -24,6 +24,7 @@ struct Recipe {
   std::string name, about;
   std::vector<Parameter> parameters;
   Conditions needs;                               ///< what has to hold for any of it: an error else
+  PhoneNeeds phone_needs;                         ///< what only a phone's sheet can tell
   std::map<std::string, std::string> processors;  ///< what `${arch}` is, where not the usual word
   std::vector<Edit> edits;
   std::string text;  ///< its TOML, so that a kit can carry it

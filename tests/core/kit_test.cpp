@@ -54,14 +54,17 @@ TEST_CASE("target: init_boot when it has a ramdisk with an init, else boot") {
         std::string::npos);
 }
 
-TEST_CASE("plan: expectations first, then the writes, then the restart; a wipe only if asked") {
+TEST_CASE(
+    "plan: the phone is made ready and asked, then the writes, then the restart; a wipe only if "
+    "asked") {
   const Plan plan = make_plan(facts());
-  CHECK(acts(plan.steps) == "expect expect expect expect write write restart ");
-  CHECK(acts(plan.back) == "expect expect write write restart ");
+  CHECK(acts(plan.steps) == "person mode expect expect expect expect write write restart person ");
+  CHECK(acts(plan.back) == "person mode expect expect write write restart person ");
   CHECK(std::ranges::none_of(plan.steps, &Step::data_loss));
   PlanFacts wiping = facts();
   wiping.wipe = true;
-  CHECK(acts(make_plan(wiping).steps) == "expect expect expect expect write write wipe restart ");
+  CHECK(acts(make_plan(wiping).steps) ==
+        "person mode expect expect expect expect write write wipe restart person ");
   CHECK(std::ranges::count_if(make_plan(wiping).steps, &Step::data_loss) == 1);
 }
 
@@ -94,9 +97,9 @@ TEST_CASE("plan: the text is valid, holds every step, and is the same each time"
   CHECK(text == format_plan(make_plan(facts())));
   const auto table = parse_toml(text, "plan.toml");
   REQUIRE(table);
-  CHECK((*table)["step"].as_array()->size() == 7);
-  CHECK((*table)["back"].as_array()->size() == 5);
-  const auto& write = *(*table)["step"].as_array()->get(4)->as_table();
+  CHECK((*table)["step"].as_array()->size() == 10);
+  CHECK((*table)["back"].as_array()->size() == 8);
+  const auto& write = *(*table)["step"].as_array()->get(6)->as_table();
   CHECK(write["partition"].value<std::string>() == "init_boot");
   CHECK(write["size"].value<std::int64_t>() == 4096);
   CHECK(write["sha256"].value<std::string>() == "aa");

@@ -1,0 +1,235 @@
+#include "kit/plan_steps.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+
+namespace wexlo::steps {
+namespace {
+
+constexpr unsigned kSecondsPerWrite = 5, kSecondsPerMode = 30;
+constexpr std::uint64_t kBytesPerSecond = 20u << 20;
+constexpr unsigned kFirstStart = 600, kPlainStart = 120;
+
+std::string note(const PlanFacts& facts, const std::string& name) {
+  const auto at = facts.access.find(name);
+  return at == facts.access.end() ? std::string() : at->second;
+}
+
+std::string on_this_phone(const PlanFacts& facts, const std::string& name) {
+  const std::string text = note(facts, name);
+  return text.empty() ? " Keys and screens are in the phone's own manual."
+                      : fmt::format(" On this phone: {}", text);
+}
+
+unsigned seconds_for(std::uint64_t bytes) {
+  return kSecondsPerWrite +
+         static_cast<unsigned>(std::min<std::uint64_t>(bytes, 1ull << 40) / kBytesPerSecond);
+}
+
+std::string where(const std::string& slot) {
+  return slot.empty()        ? ""
+         : slot == "current" ? " to the slot the phone starts from"
+                             : " to the other slot";
+}
+
+std::string write_id(const PlanImage& image, const std::string& slot, bool back) {
+  return fmt::format("{}-{}{}{}", back ? "back" : "write", image.partition, slot.empty() ? "" : "-",
+                     slot);
+}
+
+}  // namespace
+
+Step ready(const PlanFacts& facts, bool back) {
+  std::string about =
+      "The battery holds at least 30 %, the cable sits well, and nobody needs the phone for half "
+      "an hour.";
+  if (!back) {
+    if (facts.wipe || facts.lock == "locked") about += " The owner has a copy of all that matters.";
+    for (const char* name : {"accounts", "secure_startup", "updates", "notes"})
+      if (const std::string text = note(facts, name); !text.empty())
+        about += fmt::format(" On this phone: {}", text);
+  }
+  return {.id = "ready",
+          .act = "person",
+          .about = std::move(about),
+          .before = "the kit is whole: wexlo check says so",
+          .success = "all of it is so",
+          .usual_seconds = 120};
+}
+
+Step enter(const PlanFacts& facts, const std::string& mode, bool) {
+  struct Mode {
+    std::string_view name, about, screen;
+  };
+  static constexpr Mode kModes[] = {
+      {"bootloader", "Brings the phone into its bootloader.",
+       "the bootloader's own screen, mostly with the device's name and its lock state"},
+      {"userspace",
+       "Brings the phone into the userspace mode, the only one that writes logical partitions.",
+       "a menu that names this mode"},
+      {"download", "Brings the phone into download mode.",
+       "a screen that says that something is being downloaded"},
+      {"recovery", "Starts recovery.", "recovery's menu"},
+  };
+  const auto* row = std::ranges::find(kModes, mode, &Mode::name);
+  return {.id = "to-" + mode,
+          .act = "mode",
+          .about = std::string(row->about) + on_this_phone(facts, mode),
+          .before = "the phone is on, or can be switched on",
+          .success = "the screen is there, and the phone answers",
+          .usual_seconds = kSecondsPerMode,
+          .value = mode,
+          .screen = std::string(row->screen)};
+}
+
+Step expect(std::string id, std::string variable, std::string value, std::string about) {
+  return {.id = std::move(id),
+          .act = "expect",
+          .about = std::move(about),
+          .before = "the phone is in its bootloader and connected",
+          .success = "the variable has the value",
+          .variable = std::move(variable),
+          .value = std::move(value)};
+}
+
+Step room_for(const PlanImage& image) {
+  Step step = expect("room-" + image.partition, "partition-size:" + image.partition, "",
+                     fmt::format("{} has to hold {} bytes.", image.partition, image.size));
+  step.at_least = image.size;
+  step.success = "the variable is at least that number; a phone that does not know it may go on";
+  return step;
+}
+
+Step unlock(const PlanFacts& facts) {
+  return {.id = "unlock",
+          .act = "person",
+          .about =
+              "Unlocks the bootloader, in the way its maker has for that. This erases the "
+              "phone." +
+              on_this_phone(facts, "unlock"),
+          .before = "the owner has agreed and has a copy of what matters",
+          .success = "the bootloader says that it is unlocked",
+          .data_loss = true,
+          .final = true,
+          .usual_seconds = 300,
+          .screen = "a question on the phone, to be answered there"};
+}
+
+std::vector<Step> writes_of(const PlanImage& image, const std::string& slot, bool back,
+                            const PlanFacts& facts) {
+  const std::string& file = back ? image.stock_file : image.flash_file;
+  const auto& pieces = back ? image.stock_pieces : image.pieces;
+  Step step{.id = write_id(image, slot, back),
+            .act = "write",
+            .before = "the expectations above held",
+            .success = "the phone answers that the write is done",
+            .partition = image.partition,
+            .slot = slot,
+            .file = file,
+            .sha256 = back ? image.stock_sha256 : image.flash_sha256,
+            .size = back ? image.stock_size : image.size};
+  step.about =
+      fmt::format("Writes the {} {}{}.", back ? "stock" : image.what, image.partition, where(slot));
+  step.usual_seconds = seconds_for(step.size);
+  if (!back) step.undo = write_id(image, slot, true);
+  if (file.empty() && pieces.empty()) {
+    step.act = "person";
+    step.about = fmt::format("Writes the stock {}{}, which is in {}, not in this kit.",
+                             image.partition, where(slot), facts.contents_source);
+    return {step};
+  }
+  if (pieces.empty()) return {step};
+  std::vector<Step> out;
+  for (std::size_t i = 0; i < pieces.size(); ++i) {
+    Step one = step;
+    one.piece = fmt::format("{} of {}", i + 1, pieces.size());
+    if (i > 0) one.id += fmt::format("-{}", i + 1);
+    one.about =
+        fmt::format("{} Piece {}: the whole is larger than one download.", step.about, one.piece);
+    one.file = pieces[i].file;
+    one.size = pieces[i].size;
+    one.sha256 = pieces[i].sha256;
+    one.usual_seconds = seconds_for(one.size);
+    out.push_back(std::move(one));
+  }
+  return out;
+}
+
+Step choose_slot(const PlanFacts& facts, const std::string& which) {
+  std::string value;
+  if (!facts.this_slot.empty())
+    value = (which == "current") == (facts.this_slot == "a") ? "a" : "b";
+  return {.id = "slot-" + which,
+          .act = "slot",
+          .about = which == "other" ? "Chooses the slot that the new system stands in."
+                                    : "Chooses the slot again that the phone started from before.",
+          .before = "every write above was done",
+          .success = "the phone says that it starts from that slot",
+          .undo = which == "other" ? "slot-current" : "",
+          .value = value,
+          .slot = which};
+}
+
+Step make_room_step(const RoomStep& one, const PlanFacts& facts) {
+  const bool drop = one.act == "drop";
+  Step step{
+      .id = fmt::format("{}-{}", one.act, one.partition),
+      .act = one.act,
+      .before = "the phone is in its userspace mode",
+      .success = "the phone answers that it is done",
+      .undo = drop ? (one.leftover ? "" : "create-" + one.partition) : "back-size-" + one.partition,
+      .final = drop && one.leftover,
+      .usual_seconds = 5,
+      .partition = one.partition,
+      .size = drop ? 0 : one.after};
+  step.about =
+      drop ? fmt::format("Drops the logical partition {} ({}). {}{}", one.partition,
+                         human_size(one.before), one.why,
+                         one.loss.empty() ? "" : fmt::format(" What is lost: {}.", one.loss))
+           : fmt::format("Resizes the logical partition {} from {} to {}. {}", one.partition,
+                         human_size(one.before), human_size(one.after), one.why);
+  if (drop && !one.leftover && !facts.contents.contains(one.partition))
+    step.about += fmt::format(" Its contents can be had again from {}.", facts.contents_source);
+  return step;
+}
+
+Step unmake_room_step(const RoomStep& one) {
+  const bool drop = one.act == "drop";
+  return {
+      .id = (drop ? "create-" : "back-size-") + one.partition,
+      .act = drop ? "create" : "resize",
+      .about = fmt::format("{} the logical partition {} {} {}.", drop ? "Makes" : "Resizes",
+                           one.partition, drop ? "again, with" : "back to", human_size(one.before)),
+      .before = "the phone is in its userspace mode",
+      .success = "the phone answers that it is done",
+      .usual_seconds = 5,
+      .partition = one.partition,
+      .size = one.before};
+}
+
+Step fill_again(const RoomStep& one, const PlanFacts& facts) {
+  Step step{.id = "fill-" + one.partition,
+            .act = "write",
+            .before = "the partition was made again",
+            .success = "the phone answers that the write is done",
+            .partition = one.partition};
+  const auto at = facts.contents.find(one.partition);
+  if (at != facts.contents.end()) {
+    step.about = fmt::format("Writes the stock contents of {}.", one.partition);
+    step.file = at->second.file;
+    step.size = at->second.size;
+    step.sha256 = at->second.sha256;
+    step.usual_seconds = seconds_for(step.size);
+    return step;
+  }
+  step.act = "person";
+  step.about =
+      fmt::format("Fills {} again from {}: {}.", one.partition, facts.contents_source, one.loss);
+  step.usual_seconds = 300;
+  return step;
+}
+
+}  // namespace wexlo::steps

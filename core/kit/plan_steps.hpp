@@ -1,0 +1,37 @@
+#pragma once
+/// The single steps that plans are put together from.
+
+#include "kit/plan.hpp"
+
+namespace wexlo::steps {
+
+[[nodiscard]] Step ready(const PlanFacts& facts, bool back);
+/// Into "bootloader", "userspace", "download" or "recovery".
+[[nodiscard]] Step enter(const PlanFacts& facts, const std::string& mode, bool back);
+[[nodiscard]] Step expect(std::string id, std::string variable, std::string value,
+                          std::string about);
+[[nodiscard]] Step room_for(const PlanImage& image);
+[[nodiscard]] Step unlock(const PlanFacts& facts);
+/// One for each piece. @param slot  "current", "other" or empty
+[[nodiscard]] std::vector<Step> writes_of(const PlanImage& image, const std::string& slot,
+                                          bool back, const PlanFacts& facts);
+[[nodiscard]] Step choose_slot(const PlanFacts& facts, const std::string& which);
+
+[[nodiscard]] Step make_room_step(const RoomStep& step, const PlanFacts& facts);
+[[nodiscard]] Step unmake_room_step(const RoomStep& step);
+[[nodiscard]] Step fill_again(const RoomStep& step, const PlanFacts& facts);
+
+[[nodiscard]] Step install(const PlanFacts& facts);
+[[nodiscard]] Step install_update(const PlanFacts& facts);
+[[nodiscard]] Step write_package(const PlanFacts& facts);
+[[nodiscard]] Step whole_package_back(const PlanFacts& facts);
+[[nodiscard]] Step hand_over_package(const PlanFacts& facts);
+[[nodiscard]] Step hand_over_tar(const PlanFacts& facts, bool back);
+
+[[nodiscard]] Step wipe(const PlanFacts& facts, bool back);
+[[nodiscard]] Step lock_with_key(const PlanFacts& facts);
+[[nodiscard]] Step straight_to_recovery(const PlanFacts& facts);
+[[nodiscard]] Step restart(const PlanFacts& facts, bool back);
+[[nodiscard]] Step after_start(const PlanFacts& facts, bool back);
+
+}  // namespace wexlo::steps
