@@ -21,6 +21,10 @@ void add_check(CLI::App& app, Session& session, int& exit_code);
 void add_seal(CLI::App& app, Session& session, int& exit_code);
 void add_keys(CLI::App& app, Session& session, int& exit_code);
 void add_prepare(CLI::App& app, Session& session, int& exit_code);
+void add_batch(CLI::App& app, Session& session, int& exit_code);
+void add_sheet(CLI::App& app, Session& session, int& exit_code);
+void add_insert(CLI::App& app, Session& session, int& exit_code);
+void add_draw(CLI::App& app, Session& session, int& exit_code);
 void add_recipes(CLI::App& app, Session& session, int& exit_code);
 void add_demo(CLI::App& app, Session& session, int& exit_code);
 

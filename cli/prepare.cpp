@@ -15,10 +15,65 @@ namespace wexlo::cli {
 namespace {
 
 struct Options {
-  std::string firmware, kit, like, slots, key, signer;
+  std::string firmware, kit, like, slots, key, signer, sheet;
+  std::vector<std::string> with, install, accept;
   RecipeOptions recipes;
-  bool wipe = false, force = false, dry_run = false;
+  bool wipe = false, force = false, dry_run = false, stock = false;
 };
+
+Json fit_json(const std::vector<FitRow>& rows) {
+  Json out = Json::array();
+  for (const FitRow& row : rows)
+    out.push_back({{"code", row.code},
+                   {"what", row.what},
+                   {"firmware", row.firmware.empty() ? Json() : Json(row.firmware)},
+                   {"phone", row.phone.empty() ? Json() : Json(row.phone)},
+                   {"verdict", verdict_name(row.verdict)},
+                   {"level", row.level.empty() ? Json() : Json(row.level)},
+                   {"accepted", row.accepted},
+                   {"why", row.why}});
+  return out;
+}
+
+/// What differs is told with its reason, the rest in a row each.
+std::string fit_text(const Session& session, const std::vector<FitRow>& rows) {
+  if (rows.empty()) return {};
+  const Paint& paint = session.paint;
+  Table table({"what", "firmware", "phone", "verdict"});
+  std::string reasons;
+  for (const FitRow& row : rows) {
+    const auto value = [](const std::string& text) {
+      return text.empty() ? std::string("unknown") : printable(text);
+    };
+    std::string verdict(verdict_name(row.verdict));
+    if (row.verdict == Verdict3::Fits) verdict = paint.good(verdict);
+    if (row.verdict == Verdict3::Unknown) verdict = paint.faint(verdict);
+    if (row.verdict == Verdict3::Differs)
+      verdict = row.accepted             ? paint.warning("differs, accepted")
+                : row.level == "problem" ? paint.bad(fmt::format("differs [{}]", row.code))
+                                         : paint.warning("differs");
+    table.row({row.what, value(row.firmware), value(row.phone), verdict});
+    if (row.verdict == Verdict3::Differs)
+      reasons += fmt::format("  {}: {}\n", row.what, printable(row.why));
+  }
+  return "\n" + paint.heading("Does it fit the phone?") + "\n" + table.text(paint) + reasons;
+}
+
+/// Why there is no kit, naming what --accept would have to name.
+Error refusal(const Options& options, const Prepared& done) {
+  std::vector<std::string> codes;
+  for (const FitRow& row : done.fit)
+    if (stops(row)) codes.push_back(row.code);
+  for (const Finding& one : done.findings)
+    if (one.level == "problem") codes.push_back(one.code);
+  return {.code = ErrorCode::DoesNotFit,
+          .message = "no kit was made: something speaks against it",
+          .file = options.firmware,
+          .found = fmt::format("{}", fmt::join(codes, ", ")),
+          .hint = fmt::format("Take the firmware that fits. What you know better is passed with "
+                              "--accept, e.g. --accept {}.",
+                              codes.empty() ? "CODE" : codes.front())};
+}
 
 Json image_json(const PreparedImage& image) {
   return {{"partition", image.partition},
@@ -90,27 +145,75 @@ Json differences_json(const std::vector<BuildDifference>& differences) {
   return out;
 }
 
+/// `PARTITION=FILE`. Errors: Usage.
+Result<GivenFile> given_file(const std::string& text) {
+  const std::size_t equals = text.find('=');
+  if (equals == text.npos || equals == 0 || equals + 1 == text.size())
+    return fail({.code = ErrorCode::Usage,
+                 .message = "--with wants PARTITION=FILE",
+                 .found = text,
+                 .hint = "For example --with recovery=my-recovery.img"});
+  return GivenFile{text.substr(0, equals), text.substr(equals + 1)};
+}
+
+Status take_phone(const Options& options, PrepareOptions& out) {
+  if (!options.sheet.empty()) {
+    WEXLO_TRY(out.sheet, read_sheet(options.sheet));
+  }
+  for (const std::string& one : options.with) {
+    WEXLO_TRY(GivenFile file, given_file(one));
+    out.given.push_back(std::move(file));
+  }
+  for (const std::string& one : options.install)
+    out.given.push_back({"", one});
+  out.accept = options.accept;
+  out.stock = options.stock;
+  return {};
+}
+
 /// The recipes and settings: given, or those of an older kit.
 Status take_settings(const Options& options, PrepareOptions& out) {
   std::string slots = options.slots;
   if (!options.like.empty()) {
     WEXLO_TRY(OldKit kit, read_old_kit(options.like));
+    out.like_build = kit.build;
+    if (options.stock) {
+      out.stock_of = kit.partitions;
+      kit.recipes.clear();
+      kit.wipe = false;
+    }
     out.recipes = std::move(kit.recipes);
     out.before = std::move(kit.facts);
     out.patch.architecture = kit.architecture;
     out.wipe |= kit.wipe;
     if (slots.empty()) slots = kit.slots;
-  } else {
+  } else if (!options.stock) {
     WEXLO_TRY(out.recipes, load(options.recipes, out.patch.architecture));
   }
   out.slots = slots == "both" ? Slots::Both : Slots::Current;
   return {};
 }
 
+std::string given_text(const Session& session, const Prepared& done) {
+  std::string out;
+  for (const GivenPart& part : done.given)
+    out += fmt::format(
+        "\n{} as given: {}{}{}\n", session.paint.heading(part.given.partition),
+        human_size(part.given.size),
+        part.logical.empty() ? "" : ", logical partition " + part.logical,
+        part.files.pieces.empty() ? "" : fmt::format(", in {} pieces", part.files.pieces.size()));
+  if (done.install)
+    out += fmt::format("\n{} {}, from recovery{}\n", session.paint.heading("install"),
+                       printable(done.install->file),
+                       done.install->payload ? "; it lands on the other slot" : "");
+  return out;
+}
+
 std::string text_of(const Session& session, const Options& options, const Prepared& done) {
   std::string out = session.paint.heading(
-                        options.dry_run ? std::string("Dry run: nothing is written")
-                                        : fmt::format("Kit ready: {}", printable(options.kit))) +
+                        done.stopped      ? std::string("No kit: something speaks against it")
+                        : options.dry_run ? std::string("Dry run: nothing is written")
+                                          : fmt::format("Kit ready: {}", printable(options.kit))) +
                     "\n";
   const auto line = [&](std::string_view name, std::string_view value) {
     if (!value.empty()) out += fmt::format("  {:<14}{}\n", name, printable(value));
@@ -118,19 +221,25 @@ std::string text_of(const Session& session, const Options& options, const Prepar
   line("device", done.build.device);
   line("build", done.build.fingerprint);
   line("patch level", done.build.patch_level);
-  line("target", fmt::format("{}: {}", done.target.partition, done.target.reason));
+  line("target", done.target.partition.empty()
+                     ? done.target.reason
+                     : fmt::format("{}: {}", done.target.partition, done.target.reason));
+  out += fit_text(session, done.fit);
+  if (done.stopped) return out + "\n";
   for (const PreparedImage& image : done.images) {
     // Looked at for mount points, say, and none was there.
     if (!image.flashed && worth_showing(done, image).empty()) continue;
     out += fmt::format("\n{} {}\n", session.paint.heading(image.partition),
                        !image.flashed    ? "left as it is"
+                       : image.given     ? "as given"
+                       : options.stock   ? "stock"
                        : options.dry_run ? "would be changed"
                                          : "-> " + image.files.flash_file);
     const Shown shown = options.dry_run ? Shown::Effects : Shown::Details;
     out += edits_text(session, worth_showing(done, image), shown);
     out += edits_text(session, image.patched.added, Shown::Effects);
     if (session.globals.verbose) out += ranges_text(session, image.patched.ranges);
-    if (image.flashed) {
+    if (image.flashed && !image.given && !options.stock) {
       std::uint64_t bytes = 0;
       for (const ChangedRange& range : image.patched.ranges)
         bytes += range.size;
@@ -139,6 +248,7 @@ std::string text_of(const Session& session, const Options& options, const Prepar
       out += "  " + way_back_text(image.patched.way_back);
     }
   }
+  out += given_text(session, done);
   out += differences_text(session, options, done);
   if (options.dry_run) return out;
   out += "\n" + session.paint.heading("Verified boot") + "\n";
@@ -152,11 +262,14 @@ std::string text_of(const Session& session, const Options& options, const Prepar
 }
 
 Result<Reply> run(const Options& options, const Session& session) {
-  if (options.like.empty() == options.recipes.recipes.empty())
+  const bool recipes = !options.recipes.recipes.empty();
+  if (options.stock ? recipes : options.like.empty() == !recipes)
     return fail({.code = ErrorCode::Usage,
-                 .message = options.like.empty() ? "prepare wants a recipe"
-                                                 : "--like brings the recipes of its kit",
-                 .hint = "Give -r RECIPE, or --like KIT for the recipes of an older kit."});
+                 .message = options.stock          ? "--stock puts stock images back: no recipe"
+                            : options.like.empty() ? "prepare wants a recipe"
+                                                   : "--like brings the recipes of its kit",
+                 .hint = "Give -r RECIPE, or --like KIT for the recipes of an older kit, or "
+                         "--stock for none."});
   if (options.kit.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
                  .message = "prepare wants a name for the kit",
@@ -164,6 +277,7 @@ Result<Reply> run(const Options& options, const Session& session) {
   PrepareOptions prepare_options{.wipe = options.wipe, .dry_run = options.dry_run};
   prepare_options.patch.onto_foreign = options.recipes.onto_foreign;
   if (options.force) prepare_options.overwrite = Overwrite::Replace;
+  WEXLO_CHECK(take_phone(options, prepare_options));
   WEXLO_CHECK(take_settings(options, prepare_options));
   Reply reply;
   WEXLO_TRY(prepare_options.signer,
@@ -180,7 +294,9 @@ Result<Reply> run(const Options& options, const Session& session) {
       {"target", done.target.partition},
       {"reason", done.target.reason},
       {"layout", layout_name(done.target.layout)},
-      {"kit", options.dry_run ? Json() : Json(options.kit)},
+      {"kit", options.dry_run || done.stopped ? Json() : Json(options.kit)},
+      {"fit", fit_json(done.fit)},
+      {"stopped", done.stopped},
       {"device", done.build.device},
       {"build", done.build.fingerprint},
       {"images", images},
@@ -195,6 +311,7 @@ Result<Reply> run(const Options& options, const Session& session) {
       {"differences", differences_json(done.differences)}};
   reply.findings.insert(reply.findings.end(), done.findings.begin(), done.findings.end());
   reply.text = text_of(session, options, done);
+  if (done.stopped) reply.refusal = refusal(options, done);
   return reply;
 }
 
@@ -208,6 +325,15 @@ void add_prepare(CLI::App& app, Session& session, int& exit_code) {
   command.option("-o,--output", "KIT", options->kit, "The kit to make")
       .option("--like", "KIT", options->like,
               "The recipes and settings of an older kit; tells what differs from its build")
+      .option("--sheet", "SHEET", options->sheet,
+              "What is known of the phone: the firmware has to fit it")
+      .option("--with", "PARTITION=FILE", options->with,
+              "An image of your own besides: a recovery, a generic system, a vbmeta")
+      .option("--install", "ZIP", options->install,
+              "A system package that is installed from recovery before the images are written")
+      .option("--accept", "CODE", options->accept,
+              "Go on although this very finding speaks against it")
+      .flag("--stock", options->stock, "No recipe: a kit that only puts the stock images back")
       .option("--key", "KEY", options->key,
               "Your own signing key (PEM): a phone that trusts it starts the kit locked")
       .option("--signer", "PROGRAM", options->signer,

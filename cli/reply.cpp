@@ -32,6 +32,7 @@ Json document(const std::string& command, const Result<Reply>& reply, bool ok) {
               {"result", reply ? reply->result : Json::object()},
               {"findings", findings}};
   if (!reply) out["error"] = error_json(reply.error());
+  if (reply && reply->refusal) out["error"] = error_json(*reply->refusal);
   return out;
 }
 
@@ -84,6 +85,8 @@ int finish(Session& session, const std::string& command, const Result<Reply>& re
   int code = ExitDone;
   if (!reply)
     code = exit_code(reply.error().code);
+  else if (reply->refusal)
+    code = exit_code(reply->refusal->code);
   else if (!reply->well)
     code = ExitFinding;
   if (session.globals.json) {
@@ -91,6 +94,9 @@ int finish(Session& session, const std::string& command, const Result<Reply>& re
   } else if (reply) {
     if (!session.globals.quiet) session.out << reply->text;
     print_findings(session, reply->findings);
+    if (reply->refusal)
+      session.err << session.paint.bad("wexlo:") << " " << printable(describe(*reply->refusal))
+                  << "\n";
   } else {
     session.err << session.paint.bad("wexlo:") << " " << printable(describe(reply.error())) << "\n";
   }

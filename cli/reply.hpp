@@ -3,6 +3,7 @@
 /// document, the wording of errors, the exit codes.
 
 #include <iosfwd>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -33,6 +34,8 @@ struct Reply {
   std::vector<Finding> findings;
   std::string text;  ///< for people; ends with a line end
   bool well = true;  ///< false: done, but a person has to look (exit code 1)
+  /// Nothing was written, and this is why; what was found out is in the result all the same.
+  std::optional<Error> refusal;
 };
 
 enum ExitCode : int {

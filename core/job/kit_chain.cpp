@@ -215,6 +215,7 @@ Result<Verification> judge_kit(const KitSurroundings& around, const Bytes& key,
                   ? "The flags of vbmeta switch verification off, and its signature holds."
                   : "All digests and signatures are true with the maker's key.";
   if (!out.unlocked) out.stop = walk.first_stop(false)->message;
+  out.walk = walk;
   return out;
 }
 

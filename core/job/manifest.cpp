@@ -38,6 +38,7 @@ Json image_json(const PreparedImage& image) {
                       {"cause", range.cause}});
   return {
       {"partition", image.partition},
+      {"what", image.files.what},
       {"flash",
        {{"file", image.files.flash_file},
         {"size", image.files.size},
@@ -83,36 +84,145 @@ Json chain_json(const std::vector<ImageFacts>& chain) {
   return out;
 }
 
+Json file_json(const PlanFile& file) {
+  return {{"file", file.file}, {"size", file.size}, {"sha256", file.sha256}};
+}
+
+Json files_json(const std::vector<PlanFile>& files) {
+  Json out = Json::array();
+  for (const PlanFile& one : files)
+    out.push_back(file_json(one));
+  return out;
+}
+
+/// What was given and is written as it is.
+Json given_json(const std::vector<GivenPart>& parts) {
+  Json out = Json::array();
+  for (const GivenPart& part : parts) {
+    const PlanImage& files = part.files;
+    Json row = {{"partition", part.given.partition},
+                {"logical", part.logical.empty() ? Json() : Json(part.logical)},
+                {"kind", part.given.kind},
+                {"build", part.given.build.fingerprint},
+                {"pieces", files_json(files.pieces)},
+                {"stock_pieces", files_json(files.stock_pieces)}};
+    if (!files.flash_file.empty())
+      row["flash"] = file_json({files.flash_file, files.size, files.flash_sha256});
+    if (!files.stock_file.empty())
+      row["stock"] = file_json({files.stock_file, files.stock_size, files.stock_sha256});
+    out.push_back(std::move(row));
+  }
+  return out;
+}
+
+Json fit_json(const std::vector<FitRow>& rows) {
+  Json out = Json::array();
+  for (const FitRow& row : rows)
+    out.push_back({{"code", row.code},
+                   {"what", row.what},
+                   {"firmware", row.firmware.empty() ? Json() : Json(row.firmware)},
+                   {"phone", row.phone.empty() ? Json() : Json(row.phone)},
+                   {"verdict", verdict_name(row.verdict)},
+                   {"level", row.level.empty() ? Json() : Json(row.level)},
+                   {"accepted", row.accepted},
+                   {"why", row.why}});
+  return out;
+}
+
+Json steps_json(const std::vector<Step>& steps) {
+  Json out = Json::array();
+  for (const Step& step : steps) {
+    Json row = {{"id", step.id}, {"do", step.act}, {"about", step.about}};
+    const auto text = [&](const char* key, const std::string& value) {
+      if (!value.empty()) row[key] = value;
+    };
+    text("partition", step.partition);
+    text("slot", step.slot);
+    text("variable", step.variable);
+    text("value", step.value);
+    if (step.at_least) row["at_least"] = *step.at_least;
+    // Named otherwise than where a file's digest stands: packages are not in the kit.
+    text("uses", step.file);
+    text("screen", step.screen);
+    text("field", step.field);
+    if (!step.settings.empty()) row["settings"] = step.settings;
+    text("success", step.success);
+    text("undo", step.undo);
+    row["data_loss"] = step.data_loss;
+    row["final"] = step.final;
+    row["usual_seconds"] = step.usual_seconds;
+    out.push_back(std::move(row));
+  }
+  return out;
+}
+
+std::string_view purpose_name(Purpose purpose) {
+  return purpose == Purpose::Patch ? "patch" : purpose == Purpose::Update ? "update" : "restore";
+}
+
+Json verification_json(const Verification& verification) {
+  return {{"needs", verification.needs},
+          {"why", verification.why},
+          {"locked", verification.locked ? "starts" : "refuses"},
+          {"unlocked", verification.unlocked ? "starts" : "refuses"}};
+}
+
+/// What manifest and report both begin with.
+Json heading_json(const Prepared& prepared, const std::string& firmware_name) {
+  return {{"format", 1},
+          {"device", prepared.build.device},
+          {"build", prepared.build.fingerprint},
+          {"patch_level", prepared.build.patch_level},
+          {"firmware", firmware_name},
+          {"purpose", purpose_name(prepared.purpose)},
+          {"way", prepared.shape.way == Way::Download ? "download" : "bootloader"},
+          {"slots", prepared.shape.slotted ? Json(*prepared.shape.slotted ? 2 : 1) : Json()},
+          {"target", prepared.target.partition},
+          {"reason", prepared.target.reason},
+          {"layout", layout_name(prepared.target.layout)}};
+}
+
 }  // namespace
+
+std::string kit_report_json(const Prepared& prepared, const PrepareOptions& options,
+                            const std::string& firmware_name) {
+  Json out = heading_json(prepared, firmware_name);
+  Json images = Json::array(), findings = Json::array();
+  for (const PreparedImage& image : prepared.images)
+    if (image.flashed) images.push_back(image_json(image));
+  for (const Finding& one : prepared.findings)
+    findings.push_back(
+        {{"level", one.level}, {"code", one.code}, {"message", one.message}, {"where", one.where}});
+  out["sheet"] = options.sheet.has_value();
+  out["fit"] = fit_json(prepared.fit);
+  out["images"] = std::move(images);
+  out["given"] = given_json(prepared.given);
+  out["verification"] = verification_json(prepared.verification);
+  out["first"] = prepared.plan.first;
+  out["plan"] = steps_json(prepared.plan.steps);
+  out["back"] = steps_json(prepared.plan.back);
+  out["findings"] = std::move(findings);
+  return out.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+}
 
 std::string kit_manifest(const Prepared& prepared, const PrepareOptions& options,
                          const std::string& firmware_name, const std::string& plan_sha256) {
   Json images = Json::array();
   for (const PreparedImage& image : prepared.images)
     if (image.flashed) images.push_back(image_json(image));
-  Json manifest = {
-      {"format", 1},
-      {"device", prepared.build.device},
-      {"build", prepared.build.fingerprint},
-      {"patch_level", prepared.build.patch_level},
-      {"firmware", firmware_name},
-      {"target", prepared.target.partition},
-      {"reason", prepared.target.reason},
-      {"layout", layout_name(prepared.target.layout)},
-      {"images", images},
-      {"verification",
-       {{"needs", prepared.verification.needs},
-        {"why", prepared.verification.why},
-        {"locked", prepared.verification.locked ? "starts" : "refuses"},
-        {"unlocked", prepared.verification.unlocked ? "starts" : "refuses"}}},
-      {"recipes", recipes_json(prepared.recipes)},
-      {"settings",
-       {{"slots", options.slots == Slots::Both ? "both" : "current"},
-        {"wipe", options.wipe},
-        {"arch", options.patch.architecture}}},
-      {"chain", chain_json(prepared.chain)},
-      {"plan", {{"file", "plan.toml"}, {"sha256", plan_sha256}}},
-  };
+  Json manifest = heading_json(prepared, firmware_name);
+  manifest["images"] = std::move(images);
+  manifest["given"] = given_json(prepared.given);
+  manifest["verification"] = verification_json(prepared.verification);
+  // A kit that only puts stock back has no recipes, which is not the same as not recording them.
+  manifest["recipes"] = recipes_json(prepared.recipes);
+  manifest["settings"] = {{"slots", options.slots == Slots::Both ? "both" : "current"},
+                          {"wipe", options.wipe},
+                          {"arch", options.patch.architecture},
+                          {"accepted", options.accept}};
+  manifest["chain"] = chain_json(prepared.chain);
+  manifest["plan"] = {{"file", "plan.toml"}, {"sha256", plan_sha256}};
+  manifest["files"] = files_json(prepared.files);
   if (prepared.verification.needs == "own-key")
     manifest["verification"]["key"] = {{"file", kKitKey},
                                        {"sha256", prepared.verification.key_sha256}};

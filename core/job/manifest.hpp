@@ -13,4 +13,8 @@ namespace wexlo {
                                        const std::string& firmware_name,
                                        const std::string& plan_sha256);
 
+/// report.json: what report.html tells, for programs.
+[[nodiscard]] std::string kit_report_json(const Prepared& prepared, const PrepareOptions& options,
+                                          const std::string& firmware_name);
+
 }  // namespace wexlo

@@ -184,6 +184,10 @@ Result<OldKit> read_old_kit(const fs::path& folder) {
       read = std::unexpected(std::move(recipe).error());
   });
   WEXLO_CHECK(read);
+  each(kit, "images", [&](const json& row) {
+    if (std::string name = text_of(row, "partition"); !name.empty())
+      out.partitions.push_back(std::move(name));
+  });
   each(kit, "chain", [&](const json& row) { out.facts.push_back(facts_from(row)); });
   if (const auto at = kit.find("settings"); at != kit.end() && at->is_object()) {
     out.slots = text_of(*at, "slots");

@@ -29,7 +29,8 @@ struct OldKit {
   std::string build;
   std::vector<Recipe> recipes;
   std::vector<ImageFacts> facts;
-  std::string slots;  ///< "current", "both"
+  std::vector<std::string> partitions;  ///< that it wrote
+  std::string slots;                    ///< "current", "both"
   bool wipe = false;
   std::string architecture;  ///< told by the user then; empty: read from the image
 };

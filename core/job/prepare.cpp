@@ -5,14 +5,20 @@
 #include <algorithm>
 #include <set>
 
+#include "base/contains.hpp"
 #include "base/digest.hpp"
 #include "base/source.hpp"
+#include "base/source_read.hpp"
+#include "job/extract.hpp"
 #include "job/kit_chain.hpp"
-#include "job/manifest.hpp"
+#include "job/kit_write.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
+
+/// Larger images are copied from file to file, never held.
+constexpr std::uint64_t kMaxLoaded = 256u << 20;
 
 /// A partition read from the firmware.
 struct Stock {
@@ -33,7 +39,15 @@ class Preparation {
     WEXLO_TRY(OutputFolder folder,
               OutputFolder::create(kit, options_.overwrite, std::string(kKitManifest)));
     WEXLO_CHECK(work_out());
-    if (auto written = write_kit(folder.path()); !written)
+    if (out_.stopped) return std::move(out_);
+    const KitSources sources{*firmware_, path_.filename().string(), path_,
+                             [this](const std::string& name) -> Result<Blob> {
+                               WEXLO_CHECK(load(name));
+                               const Stock* one = stock(name);
+                               return one == nullptr ? Blob() : one->image.bytes;
+                             }};
+    if (auto written = write_kit(folder.path(), out_, options_, recipes_, sources, context_);
+        !written)
       return fail(folder.with_final_name(std::move(written).error()));
     WEXLO_CHECK(folder.commit());
     return std::move(out_);
@@ -48,10 +62,191 @@ class Preparation {
                    .file = path_.string(),
                    .hint = "Take the full package of the build."});
     out_.build = firmware_->build;
+    out_.purpose = options_.stock ? Purpose::Restore
+                   : !options_.like_build.empty() && options_.like_build != out_.build.fingerprint
+                       ? Purpose::Update
+                       : Purpose::Patch;
+    WEXLO_CHECK(look_at_inputs());
     WEXLO_CHECK(find_target());
-    WEXLO_CHECK(patch_all());
-    WEXLO_CHECK(verify());
-    return gather_facts();
+    out_.shape = shape_of(*firmware_, {}, sheet());
+    // The wrong phone is told before anything is worked out for it.
+    WEXLO_CHECK(judge_fit({}));
+    if (out_.stopped) return {};
+    WEXLO_CHECK(options_.stock ? take_stock() : patch_all());
+    WEXLO_CHECK(add_given());
+    WEXLO_CHECK(gather_facts());
+    out_.shape = shape_of(*firmware_, out_.chain, sheet());
+    WEXLO_CHECK(place_in_super());
+    WEXLO_CHECK(judge_fit(fit_images()));
+    if (out_.stopped) return {};
+    return verify();
+  }
+
+  [[nodiscard]] const Sheet* sheet() const { return options_.sheet ? &*options_.sheet : nullptr; }
+
+  Status look_at_inputs() {
+    WEXLO_CHECK(look_at_siblings(*firmware_, path_.string(), out_.findings, context_));
+    for (const GivenFile& file : options_.given) {
+      WEXLO_TRY(Given given, open_given(file, out_.findings, context_));
+      if (given.partition.empty() && out_.install)
+        return fail({.code = ErrorCode::Usage,
+                     .message = "one system package can be installed, not several",
+                     .file = file.file});
+      if (given.partition.empty())
+        out_.install = std::move(given);
+      else
+        given_.push_back(std::move(given));
+    }
+    return {};
+  }
+
+  /// What is held against the sheet; without one, only what was brought along against the firmware.
+  Status judge_fit(std::vector<FitImage> images) {
+    const Sheet none;
+    FitFacts facts{.purpose = out_.purpose,
+                   .device = out_.build.device,
+                   .build = out_.build.fingerprint,
+                   .incremental = out_.build.incremental,
+                   .patch_level = out_.build.patch_level,
+                   .region = out_.build.region,
+                   .sdk = out_.build.sdk_level,
+                   .demands = out_.build.demands,
+                   .needs = {},
+                   .architecture = phone_.architecture.empty() ? phone_.kernel_architecture
+                                                               : phone_.architecture,
+                   .slotted = out_.shape.slotted,
+                   .rollback = {},
+                   .images = std::move(images),
+                   .given = {}};
+    if (sheet() != nullptr) WEXLO_CHECK(take_rollback(*firmware_, facts, context_));
+    for (const Recipe& recipe : options_.recipes)
+      if (!recipe.phone_needs.empty()) facts.needs.emplace_back(recipe.name, recipe.phone_needs);
+    for (const Given& one : given_)
+      facts.given.push_back(fit_given(one));
+    if (out_.install) facts.given.push_back(fit_given(*out_.install));
+    auto rows = wexlo::fit(facts, sheet() == nullptr ? none : *sheet(), options_.accept);
+    if (sheet() == nullptr)
+      std::erase_if(rows, [](const FitRow& row) {
+        return !row.code.starts_with("given-") && !row.code.starts_with("recipe-needs");
+      });
+    out_.fit = std::move(rows);
+    settle();
+    return {};
+  }
+
+  /// Problems that a person has said yes to are warnings from there on.
+  void settle() {
+    for (Finding& one : out_.findings) {
+      if (one.level != "problem" || !contains(options_.accept, one.code)) continue;
+      one.level = "warning";
+      one.message += " (accepted)";
+    }
+    out_.stopped =
+        std::ranges::any_of(out_.fit, stops) || contains(out_.findings, "problem", &Finding::level);
+  }
+
+  [[nodiscard]] std::vector<FitImage> fit_images() const {
+    std::vector<FitImage> out;
+    for (const PreparedImage& one : out_.images)
+      if (one.flashed) out.push_back({one.partition, one.patched.bytes.size(), false});
+    for (const GivenPart& one : out_.given)
+      out.push_back({one.given.partition, one.given.size, !one.logical.empty()});
+    return out;
+  }
+
+  /// Stock images as they are: a kit that only puts them back.
+  Status take_stock() {
+    std::vector<std::string> names = options_.stock_of;
+    if (names.empty())
+      for (const std::string& name : boot_chain(*firmware_))
+        names.push_back(name.substr(0, name.size() - slot_suffix(name).size()));
+    // Two slots of one partition are one name here.
+    std::vector<std::string> order;
+    for (const std::string& name : names)
+      if (!contains(order, name) && name != "vbmeta") order.push_back(name);
+    if (contains(names, "vbmeta")) order.emplace_back("vbmeta");
+    for (const std::string& name : order) {
+      WEXLO_CHECK(check_stop(context_));
+      WEXLO_CHECK(load(name));
+      const Stock* one = stock(name);
+      if (one == nullptr) continue;
+      Patched same{.bytes = one->image.bytes, .sha256 = sha256_hex(one->image.bytes.view())};
+      same.way_back = {.in_image = true, .size = 0, .reason = "it is the stock image"};
+      out_.images.push_back(
+          {.partition = name, .flashed = true, .patched = std::move(same), .files = {}});
+    }
+    if (!out_.images.empty()) return {};
+    return fail({.code = ErrorCode::NoTarget,
+                 .message = "the firmware has no image of the boot chain to put back",
+                 .file = path_.string()});
+  }
+
+  /// What was given and no recipe acts on is written as it is.
+  Status add_given() {
+    for (Given& one : given_) {
+      const auto patched = std::ranges::find(out_.images, one.partition, &PreparedImage::partition);
+      if (patched != out_.images.end()) {
+        patched->patched.way_back.in_image = false;
+        patched->patched.way_back.reason = "it was made from the image given for it";
+        continue;
+      }
+      GivenPart part{.given = std::move(one), .files = {}, .logical = {}};
+      if (part.given.size <= kMaxLoaded && loadable(part.given.kind)) {
+        WEXLO_TRY(const Blob bytes, read_all(*part.given.source, kMaxLoaded));
+        Patched as_given{.bytes = bytes, .sha256 = sha256_hex(bytes.view()), .changed = true};
+        as_given.way_back = {.in_image = false, .size = 0, .reason = "it was given"};
+        const bool last = part.given.partition == "vbmeta";
+        const auto before = std::ranges::find(out_.images, "vbmeta", &PreparedImage::partition);
+        out_.images.insert(last ? out_.images.end() : before, {.partition = part.given.partition,
+                                                               .flashed = true,
+                                                               .given = true,
+                                                               .patched = std::move(as_given),
+                                                               .files = {}});
+        WEXLO_CHECK(load(part.given.partition));
+      } else {
+        out_.given.push_back(std::move(part));
+      }
+    }
+    return {};
+  }
+
+  static bool loadable(std::string_view kind) {
+    return kind == "boot" || kind == "vendor_boot" || kind == "vbmeta" || kind == "dt-table" ||
+           kind == "dtb";
+  }
+
+  /// Large images that lie in super: is there room, and what has to go for it?
+  Status place_in_super() {
+    out_.super = super_facts(*firmware_, sheet(), out_.shape.slotted.value_or(true));
+    SuperFacts left = out_.super;
+    for (GivenPart& part : out_.given) {
+      const std::string& name = part.given.partition;
+      part.logical = logical_name(left, name, sheet());
+      if (part.logical.empty()) continue;
+      RoomPlan room = make_room(left, part.logical, align_up(part.given.size, 4096));
+      if (!room.fits)
+        out_.findings.push_back({"problem", "no-room-" + name, room.why, part.logical});
+      else if (room.steps.size() > 1)
+        out_.findings.push_back({"warning", "room-made", room.why, part.logical});
+      for (const RoomStep& step : room.steps) {
+        std::erase_if(left.partitions, [&](const LogicalPartition& one) {
+          return step.act == "drop" && one.name == step.partition;
+        });
+        for (LogicalPartition& one : left.partitions)
+          if (step.act == "resize" && one.name == step.partition) one.size = step.after;
+      }
+      out_.rooms.push_back(std::move(room));
+    }
+    const bool system = std::ranges::any_of(
+        out_.given, [](const GivenPart& one) { return one.given.partition == "system"; });
+    if (system && !options_.wipe)
+      out_.findings.push_back(
+          {"problem", "wipe-needed",
+           "Another system cannot read the data of the one before it, and stops or loops at its "
+           "first start: add --wipe when the owner agrees that the user's data is erased, or "
+           "accept this to try without.",
+           "system"});
+    return {};
   }
 
   /// Signs with the owner's key, when there is one; then judges what a phone will make of the kit.
@@ -82,7 +277,8 @@ class Preparation {
     if (stock(partition) != nullptr) return {};
     if (!has(partition)) return {};
     WEXLO_TRY(const PartitionFacts* const facts, firmware_->choose(partition, path_.string()));
-    WEXLO_TRY(const Blob bytes, read_partition(*facts, kMaxImage, context_));
+    WEXLO_TRY(const Blob bytes,
+              read_cached(options_.cache, *facts, path_.string(), kMaxImage, context_));
     WEXLO_TRY(LoadedImage image, load_image(bytes, path_.string() + "!" + partition));
     stocks_.push_back({partition, std::move(image)});
     return {};
@@ -99,7 +295,19 @@ class Preparation {
     return at == stocks_.end() ? nullptr : &*at;
   }
 
+  /// What a recipe acts on: the image that was given, else the firmware's.
+  Result<LoadedImage> base(const std::string& partition) {
+    const auto at = std::ranges::find(given_, partition, &Given::partition);
+    if (at == given_.end()) return stock(partition)->image;
+    WEXLO_TRY(const Blob bytes, read_all(*at->source, kMaxImage));
+    return load_image(bytes, at->file);
+  }
+
   Status find_target() {
+    if (options_.stock) {
+      out_.target = {.partition = "", .reason = "nothing is patched: stock images are put back"};
+      return {};
+    }
     std::vector<Candidate> candidates;
     // init_boot settles it alone when it can, so that boot need not be read.
     for (const std::string partition : {"init_boot", "boot", "recovery"}) {
@@ -205,18 +413,21 @@ class Preparation {
   Status patch_all() {
     recipes_ = options_.recipes;
     WEXLO_TRY(const auto names, wanted());
-    WEXLO_TRY(const PhoneFacts phone, find_phone());
+    WEXLO_TRY(phone_, find_phone());
     std::vector<std::vector<EditReport>> reports;
     for (const std::string& name : names) {
       WEXLO_CHECK(check_stop(context_));
       WEXLO_CHECK(load(name));
-      const PatchRole role{name, name == out_.target.partition, homes_[name], phone, {}};
+      const PatchRole role{name, name == out_.target.partition, homes_[name], phone_, {}};
       const std::string where = path_.string() + "!" + name;
-      auto patched = patch_loaded(stock(name)->image, role, recipes_, options_.patch, {}, context_);
+      WEXLO_TRY(const LoadedImage image, base(name));
+      auto patched = patch_loaded(image, role, recipes_, options_.patch, {}, context_);
       if (!patched) return fail(in_file(std::move(patched).error(), where));
       reports.push_back(patched->edits);
-      out_.images.push_back(
-          {.partition = name, .flashed = patched->changed, .patched = std::move(*patched)});
+      out_.images.push_back({.partition = name,
+                             .flashed = patched->changed,
+                             .patched = std::move(*patched),
+                             .files = {}});
     }
     if (auto matched = check_matches(reports); !matched)
       return fail(in_file(std::move(matched).error(), path_.string()));
@@ -274,7 +485,9 @@ class Preparation {
     for (const std::string& note : image.patched.notes)
       if (!options_.signer || !is_signed_again(note))
         out_.findings.push_back({"note", "verified-boot", note, image.partition});
-    const std::uint64_t room = stock(image.partition)->image.bytes.size();
+    const Stock* twin = stock(image.partition);
+    const std::uint64_t room =
+        twin == nullptr ? image.patched.bytes.size() : twin->image.bytes.size();
     if (image.flashed && image.patched.bytes.size() > room)
       out_.findings.push_back(
           {"warning", "partition-size-unknown",
@@ -291,66 +504,6 @@ class Preparation {
     return {};
   }
 
-  Status write_kit(const fs::path& folder) {
-    for (const char* name : {"flash", "stock"}) {
-      std::error_code error;
-      fs::create_directory(folder / name, error);
-      if (error) return fail(io_error(error.value(), "cannot make the folder", name));
-    }
-    PlanFacts facts{.device = out_.build.device,
-                    .build = out_.build.fingerprint,
-                    .slots = options_.slots,
-                    .wipe = options_.wipe,
-                    .verification = out_.verification.needs,
-                    .verification_why = out_.verification.why,
-                    .key_sha256 = out_.verification.key_sha256};
-    if (out_.verification.needs == "own-key") {
-      std::error_code error;
-      fs::create_directory(folder / "key", error);
-      if (error) return fail(io_error(error.value(), "cannot make the folder", "key"));
-      WEXLO_CHECK(write_new(folder / kKitKey, options_.signer->public_key()));
-      facts.key_file = kKitKey;
-    }
-    for (PreparedImage& image : out_.images) {
-      if (!image.flashed) continue;
-      const View stock_bytes = stock(image.partition)->image.bytes.view();
-      image.files = {.partition = image.partition,
-                     .flash_file = "flash/" + image.partition + ".img",
-                     .stock_file = "stock/" + image.partition + ".img",
-                     .size = image.patched.bytes.size(),
-                     .stock_size = stock_bytes.size(),
-                     .flash_sha256 = image.patched.sha256,
-                     .stock_sha256 = sha256_hex(stock_bytes)};
-      WEXLO_CHECK(write_checked(folder / image.files.flash_file, image.patched.bytes,
-                                image.files.flash_sha256));
-      WEXLO_CHECK(
-          write_checked(folder / image.files.stock_file, stock_bytes, image.files.stock_sha256));
-      facts.images.push_back(image.files);
-    }
-    WEXLO_TRY(out_.recipes, write_recipes(folder, recipes_));
-    out_.plan = make_plan(facts);
-    const std::string plan = format_plan(out_.plan);
-    WEXLO_CHECK(write_new(folder / "plan.toml", as_view(plan)));
-    const std::string manifest =
-        kit_manifest(out_, options_, path_.filename().string(), sha256_hex(as_view(plan)));
-    return write_new(folder / kKitManifest, as_view(manifest));
-  }
-
-  /// Writes, then reads the file back from the disk: what is flashed is what was checked.
-  Status write_checked(const fs::path& file, View bytes, const std::string& sha256) {
-    WEXLO_CHECK(check_stop(context_));
-    WEXLO_CHECK(write_new(file, bytes));
-    WEXLO_TRY(const SourcePtr source, open_file(file));
-    WEXLO_TRY(const Blob again, read_all(*source, bytes.size()));
-    if (sha256_hex(again.view()) == sha256) return {};
-    return fail({.code = ErrorCode::Io,
-                 .message = "what was written does not read back the same",
-                 .file = file.string(),
-                 .expected = sha256,
-                 .found = sha256_hex(again.view()),
-                 .hint = "The disk may be failing: write to another one."});
-  }
-
   fs::path path_;
   const PrepareOptions& options_;
   const Context& context_;
@@ -358,6 +511,8 @@ class Preparation {
   std::vector<Stock> stocks_;
   std::vector<Recipe> recipes_;                  ///< bound to the phone's processor
   std::map<std::string, std::set<Home>> homes_;  ///< by partition
+  std::vector<Given> given_;
+  PhoneFacts phone_;
   Prepared out_;
 };
 

@@ -6,12 +6,16 @@
 #include "base/output.hpp"
 #include "base/pool.hpp"
 #include "job/chain_facts.hpp"
+#include "job/image_cache.hpp"
+#include "job/kit_facts.hpp"
 #include "job/old_kit.hpp"
 #include "job/patch.hpp"
 #include "judge/finding.hpp"
+#include "kit/fit.hpp"
 #include "kit/plan.hpp"
 #include "kit/target.hpp"
 #include "recipe/patch.hpp"
+#include "verified/chain.hpp"
 #include "verified/key.hpp"
 
 namespace wexlo {
@@ -27,13 +31,28 @@ struct PrepareOptions {
   PatchOptions patch;
   bool dry_run = false;  ///< everything but writing the kit
   Overwrite overwrite = Overwrite::Refuse;
-  std::vector<ImageFacts> before;  ///< of an older kit: what differs is reported
-  verified::SignerPtr signer;      ///< the owner's key, for a phone that shall start locked
+  std::vector<ImageFacts> before;     ///< of an older kit: what differs is reported
+  verified::SignerPtr signer;         ///< the owner's key, for a phone that shall start locked
+  std::optional<Sheet> sheet;         ///< of the phone at hand
+  std::vector<GivenFile> given;       ///< images besides the firmware's, and packages to install
+  std::vector<std::string> accept;    ///< codes of problems that a person has said yes to
+  bool stock = false;                 ///< no recipes: a kit that only puts stock images back
+  std::vector<std::string> stock_of;  ///< with `stock`: these partitions; empty: the boot chain
+  std::string like_build;             ///< the older kit's build; another one makes it an update
+  ImageCachePtr cache;                ///< of images taken out; may be empty
+};
+
+/// An image that is written as it was given.
+struct GivenPart {
+  Given given;
+  PlanImage files;
+  std::string logical;  ///< its name in super; empty: not in there
 };
 
 struct PreparedImage {
   std::string partition;
   bool flashed = false;  ///< in the kit; false: looked at, nothing to change
+  bool given = false;    ///< as it was given, no recipe acted on it
   Patched patched;
   PlanImage files;  ///< names, sizes and digests inside the kit, when flashed
 };
@@ -45,6 +64,7 @@ struct Verification {
   bool locked = false, unlocked = true;  ///< whether it starts so
   std::string key_sha256;                ///< of the key's blob, with "own-key"
   std::string stop;                      ///< why even an unlocked phone stops; empty: it does not
+  verified::Walk walk;                   ///< with the kit's images
 };
 
 struct Prepared {
@@ -57,11 +77,21 @@ struct Prepared {
   std::vector<ImageFacts> chain;             ///< of the boot chain, as it is stock
   std::vector<BuildDifference> differences;  ///< against PrepareOptions::before
   std::vector<KitRecipe> recipes;            ///< as the kit carries them
+  /// A problem that nobody accepted: there is no kit. The findings say which.
+  bool stopped = false;
+  Purpose purpose = Purpose::Patch;
+  PhoneShape shape;
+  std::vector<FitRow> fit;  ///< empty: no sheet
+  std::vector<GivenPart> given;
+  std::optional<Given> install;
+  SuperFacts super;             ///< before the plan
+  std::vector<RoomPlan> rooms;  ///< of logical partitions that are written
+  std::vector<PlanFile> files;  ///< what else is in the kit: report, figures, packages
 };
 
-/// Errors: WouldRefuse (even an unlocked phone would not start it), NoTarget, NoMatch, DoesNotFit,
-/// ForeignPatch, Exists, and those of reading the firmware and patching. On failure nothing appears
-/// at `kit`.
+/// Errors: Usage (an --accept that names nothing), WouldRefuse (even an unlocked phone would not
+/// start it), NoTarget, NoMatch, DoesNotFit, ForeignPatch, Exists, and those of reading the
+/// firmware and patching. On failure nothing appears at `kit`.
 /// @param kit  not looked at in a dry run
 [[nodiscard]] Result<Prepared> prepare(const std::filesystem::path& firmware,
                                        const PrepareOptions& options,

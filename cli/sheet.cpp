@@ -1,0 +1,125 @@
+#include "kit/sheet.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <iostream>
+#include <iterator>
+
+#include "base/output.hpp"
+#include "base/source.hpp"
+#include "base/text.hpp"
+#include "commands.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+constexpr std::uint64_t kMaxText = 4u << 20;
+
+struct Options {
+  std::string props, over, sheet;
+  bool force = false;
+};
+
+Result<std::string> pasted(const std::string& file) {
+  if (file == "-")
+    return std::string(std::istreambuf_iterator<char>(std::cin), std::istreambuf_iterator<char>());
+  WEXLO_TRY(const SourcePtr source, open_file(file));
+  WEXLO_TRY(const Blob text, read_all(*source, kMaxText));
+  return std::string(as_text(text.view()));
+}
+
+Json facts_json(const Sheet& sheet) {
+  Json out = Json::object();
+  for (const FactKey& key : sheet_keys()) {
+    const auto at = sheet.facts.find(key.key());
+    out[key.key()] = at == sheet.facts.end()
+                         ? Json()
+                         : Json{{"value", at->second.value}, {"source", at->second.source}};
+  }
+  return out;
+}
+
+std::string text_of(const Session& session, const Options& options, const Sheet& sheet) {
+  Table table({"what", "value", "from"});
+  std::size_t unknown = 0;
+  for (const FactKey& key : sheet_keys()) {
+    const auto at = sheet.facts.find(key.key());
+    if (at == sheet.facts.end()) {
+      ++unknown;
+      continue;
+    }
+    table.row({key.key(), printable(at->second.value),
+               session.paint.faint(printable(at->second.source))});
+  }
+  for (const auto& [name, size] : sheet.partitions)
+    table.row({"partition " + printable(name), human_size(size), ""});
+  for (const LogicalPartition& one : sheet.logical)
+    table.row({"logical " + printable(one.name), human_size(one.size), printable(one.group)});
+  return session.paint.heading(options.sheet.empty()
+                                   ? std::string("Sheet")
+                                   : fmt::format("Sheet: {}", printable(options.sheet))) +
+         "\n" + table.text(session.paint) +
+         fmt::format("  {} more are unknown: they are in the sheet, to be filled in by hand\n",
+                     unknown);
+}
+
+Result<Reply> run(const Options& options, const Session& session) {
+  if (options.props.empty() && options.over.empty())
+    return fail({.code = ErrorCode::Usage,
+                 .message = "sheet wants properties, or a sheet to go on with",
+                 .hint = "Paste the phone's properties into a file and give it with --props."});
+  Sheet sheet;
+  if (!options.props.empty()) {
+    WEXLO_TRY(const std::string text, pasted(options.props));
+    sheet = sheet_from_properties(
+        text, options.props == "-" ? "standard input"
+                                   : std::filesystem::path(options.props).filename().string());
+    if (sheet.facts.empty() && sheet.partitions.empty())
+      return fail({.code = ErrorCode::BadValue,
+                   .message = "no line in it is a property that a sheet is made of",
+                   .file = options.props,
+                   .expected = "lines such as [ro.product.device]: [gnomon] or product: gnomon"});
+  }
+  if (!options.over.empty()) {
+    WEXLO_TRY(const Sheet older, read_sheet(options.over));
+    sheet.merge(older);
+  }
+  const auto overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
+  if (!options.sheet.empty())
+    WEXLO_CHECK(write_file(options.sheet, as_view(format_sheet(sheet)), overwrite));
+  Reply reply;
+  reply.result = {{"sheet", options.sheet.empty() ? Json() : Json(options.sheet)},
+                  {"facts", facts_json(sheet)}};
+  Json partitions = Json::object();
+  for (const auto& [name, size] : sheet.partitions)
+    partitions[name] = Json(size);
+  reply.result["partitions"] = std::move(partitions);
+  if (!options.props.empty() && sheet.text("phone.codename").empty() &&
+      sheet.text("phone.product").empty())
+    reply.findings.push_back(
+        {"warning", "no-device",
+         "Nothing says which device it is: whether a firmware is for it cannot be told.", ""});
+  reply.text = text_of(session, options, sheet);
+  return reply;
+}
+
+}  // namespace
+
+void add_sheet(CLI::App& app, Session& session, int& exit_code) {
+  auto options = std::make_shared<Options>();
+  Command(app, "sheet", "What is known of one phone, from properties pasted by hand")
+      .option("--props", "FILE", options->props,
+              "Properties of the running system, or a bootloader's variables; - for standard input")
+      .option("--over", "SHEET", options->over,
+              "An older sheet: what is not known now is taken from it, your notes too")
+      .option("-o,--output", "SHEET", options->sheet, "The sheet to write; without it, it is shown")
+      .flag("--force", options->force, "Replace a sheet that is there already")
+      .runs([=, &session, &exit_code] {
+        exit_code = finish(session, "sheet", run(*options, session));
+      });
+}
+
+}  // namespace wexlo::cli
