@@ -74,6 +74,9 @@ class TarReader {
   std::uint64_t position() const {
     return static_cast<std::uint64_t>(archive_filter_bytes(archive_, -1));
   }
+  std::uint64_t header_position() const {
+    return static_cast<std::uint64_t>(archive_read_header_position(archive_));
+  }
 
  private:
   std::unexpected<Error> failure() {
@@ -107,13 +110,20 @@ bool looks_like_tar(View start) {
   return sum == promised;
 }
 
-Result<Tar> open_tar(const SourcePtr& source, const Context& context) {
-  Tar out{.bundle = {.name = source->name()}};
+namespace {
+
+struct Places {
+  std::vector<TarPlace> files;
+  std::size_t members = 0;
+};
+
+Result<Places> find_places(const SourcePtr& source, const Context& context) {
+  Places out;
   TarReader reader(source);
   for (;;) {
     WEXLO_CHECK(check_stop(context));
     WEXLO_TRY(archive_entry* const entry, reader.next());
-    if (entry == nullptr) break;
+    if (entry == nullptr) return out;
     if (++out.members > kMaxMembers)
       return fail({.code = ErrorCode::LimitExceeded,
                    .message = "the tar has too many members",
@@ -130,16 +140,32 @@ Result<Tar> open_tar(const SourcePtr& source, const Context& context) {
                    .message = "a member is stored with its holes left out",
                    .file = source->name() + "!" + name,
                    .hint = "Unpack the tar and give the folder."});
+    out.files.push_back({name.starts_with("./") ? name.substr(2) : name, reader.header_position(),
+                         reader.position(), size});
+  }
+}
+
+}  // namespace
+
+Result<Tar> open_tar(const SourcePtr& source, const Context& context) {
+  WEXLO_TRY(const Places places, find_places(source, context));
+  Tar out{.bundle = {.name = source->name()}, .members = places.members};
+  for (const TarPlace& one : places.files) {
     WEXLO_TRY(SourcePtr window,
-              open_window(source, reader.position(), size, source->name() + "!" + name));
+              open_window(source, one.data_at, one.size, source->name() + "!" + one.path));
     out.bundle.items.push_back(
-        {.path = name.starts_with("./") ? name.substr(2) : name,
-         .size = size,
-         .stored_size = size,
+        {.path = one.path,
+         .size = one.size,
+         .stored_size = one.size,
          .open = [window](const Context&) -> Result<SourcePtr> { return window; }});
   }
   WEXLO_CHECK(check_paths(out.bundle));
   return out;
+}
+
+Result<std::vector<TarPlace>> tar_places(const SourcePtr& source, const Context& context) {
+  WEXLO_TRY(Places places, find_places(source, context));
+  return std::move(places.files);
 }
 
 Result<std::optional<SumLine>> find_sum_line(const Source& source) {

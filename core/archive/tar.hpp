@@ -19,6 +19,16 @@ struct Tar {
 /// LimitExceeded (over 100,000 members), Unsupported (a sparse member), Interrupted.
 [[nodiscard]] Result<Tar> open_tar(const SourcePtr& source, const Context& context);
 
+/// Where a member lies in its tar.
+struct TarPlace {
+  std::string path;             ///< as open_tar spells it
+  std::uint64_t header_at = 0;  ///< of the first of its headers
+  std::uint64_t data_at = 0, size = 0;
+};
+/// Regular files. Errors: as open_tar.
+[[nodiscard]] Result<std::vector<TarPlace>> tar_places(const SourcePtr& source,
+                                                       const Context& context);
+
 struct SumLine {
   std::uint64_t covers = 0;  ///< bytes from the start of the file
   std::string md5;           ///< lower-case hex

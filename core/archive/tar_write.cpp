@@ -4,11 +4,14 @@
 #include <archive_entry.h>
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <memory>
 #include <optional>
 
+#include "archive/tar.hpp"
 #include "base/digest.hpp"
 #include "base/output.hpp"
+#include "base/source_read.hpp"
 
 namespace wexlo {
 namespace {
@@ -103,6 +106,97 @@ Status write_tar_file(const std::filesystem::path& file, const std::vector<TarMe
   WEXLO_CHECK(write_tar(members, context, put));
   if (!name.empty()) WEXLO_CHECK(output.write_at(at, as_view(sum_line(md5.finish(), name))));
   return output.commit(Flush::Leave);
+}
+
+namespace {
+
+constexpr std::size_t kBlock = 512, kRecord = 10240;
+constexpr std::size_t kSizeAt = 124, kSizeLength = 12, kSumAt = 148, kSumLength = 8;
+
+/// Octal digits, or for more than they hold the number itself with its first bit set.
+void put_size(Bytes& header, std::uint64_t size) {
+  constexpr std::uint64_t kMostOctal = (std::uint64_t{1} << 33) - 1;
+  const auto at = header.begin() + kSizeAt;
+  if (size <= kMostOctal) {
+    const std::string digits = fmt::format("{:011o}", size) + '\0';
+    std::ranges::transform(digits, at, [](char c) { return static_cast<std::byte>(c); });
+    return;
+  }
+  std::fill_n(at, kSizeLength, std::byte{0});
+  header[kSizeAt] = std::byte{0x80};
+  for (std::size_t i = 0; i < 8; ++i)
+    header[kSizeAt + kSizeLength - 1 - i] = static_cast<std::byte>(size >> (8 * i) & 0xff);
+}
+
+void put_sum(Bytes& header) {
+  std::fill_n(header.begin() + kSumAt, kSumLength, std::byte{' '});
+  unsigned sum = 0;
+  for (const std::byte one : header)
+    sum += std::to_integer<unsigned>(one);
+  const std::string digits = fmt::format("{:06o}", sum) + '\0' + ' ';
+  std::ranges::transform(digits, header.begin() + kSumAt,
+                         [](char c) { return static_cast<std::byte>(c); });
+}
+
+Result<Bytes> new_header(const Source& tar, const TarPlace& place, std::uint64_t size) {
+  const std::uint64_t at = place.data_at - kBlock;
+  if (place.header_at < at) {
+    WEXLO_TRY(const Bytes before, read_some(tar, place.header_at, at - place.header_at));
+    if (as_text(before).find(" size=") != std::string_view::npos)
+      return fail({.code = ErrorCode::Unsupported,
+                   .message = "the member's size stands in an extended header",
+                   .file = tar.name() + "!" + place.path,
+                   .offset = place.header_at,
+                   .hint = "Unpack the tar and give the folder."});
+  }
+  WEXLO_TRY(Bytes header, read_some(tar, at, kBlock));
+  if (!looks_like_tar(header))
+    return fail({.code = ErrorCode::Corrupt,
+                 .message = "no header before the member",
+                 .file = tar.name() + "!" + place.path,
+                 .offset = at});
+  put_size(header, size);
+  put_sum(header);
+  return header;
+}
+
+}  // namespace
+
+Result<SourcePtr> rewrite_tar(const SourcePtr& tar,
+                              const std::map<std::string, SourcePtr>& replacements,
+                              const std::string& sum_name, const Context& context) {
+  WEXLO_TRY(const auto places, tar_places(tar, context));
+  WEXLO_TRY(const auto line, find_sum_line(*tar));
+  const std::uint64_t end = line ? line->covers : tar->size();
+  std::vector<Piece> pieces;
+  std::uint64_t done = 0, total = 0;
+  std::size_t used = 0;
+  const auto add = [&](SourcePtr source, std::uint64_t from, std::uint64_t size) {
+    if (size > 0) pieces.push_back({std::move(source), from, size});
+    total += size;
+  };
+  for (const TarPlace& place : places) {
+    const auto one = replacements.find(place.path);
+    if (one == replacements.end()) continue;
+    ++used;
+    const SourcePtr& content = one->second;
+    WEXLO_TRY(Bytes header, new_header(*tar, place, content->size()));
+    add(tar, done, place.data_at - kBlock - done);
+    add(open_memory(Blob(std::move(header)), tar->name()), 0, kBlock);
+    add(content, 0, content->size());
+    add(nullptr, 0, align_up(content->size(), kBlock) - content->size());
+    done = std::min(end, place.data_at + align_up(place.size, kBlock));
+  }
+  if (used < replacements.size())
+    return fail({.code = ErrorCode::NotFound, .message = "no such member", .file = tar->name()});
+  add(tar, done, end - done);
+  if (end % kRecord == 0) add(nullptr, 0, align_up(total, kRecord) - total);
+  WEXLO_TRY(SourcePtr out, open_joined(pieces, tar->name()));
+  if (!line) return out;
+  WEXLO_TRY(const Bytes md5, digest_of_start(*out, out->size(), DigestKind::Md5, context));
+  const std::string text = sum_line(md5, sum_name.empty() ? line->name : sum_name);
+  add(open_memory(Blob(to_bytes(text)), tar->name()), 0, text.size());
+  return open_joined(std::move(pieces), tar->name());
 }
 
 }  // namespace wexlo

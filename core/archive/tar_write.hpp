@@ -1,8 +1,10 @@
 #pragma once
-/// Writing a tar whose last line is the sum of all before it, over libarchive.
+/// Writing a tar whose last line is the sum of all before it, over libarchive; and putting other
+/// files into one, which leaves every other byte of it as it is.
 
 #include <filesystem>
 #include <functional>
+#include <map>
 #include <string>
 #include <vector>
 
@@ -28,5 +30,14 @@ struct TarMember {
 
 /// `<32 hex digits>  <name>` and a line end.
 [[nodiscard]] std::string sum_line(View md5, const std::string& name);
+
+/// The tar with some members' contents replaced: their headers get the new size, all others stay. A
+/// sum line is made anew. Nothing is copied: the sources have to stay.
+/// @param replacements  by the member's path  @param sum_name  for the sum line; empty: as it was
+/// Errors: NotFound (no such member), Unsupported (its size stands in an extended header), those of
+/// reading.
+[[nodiscard]] Result<SourcePtr> rewrite_tar(const SourcePtr& tar,
+                                            const std::map<std::string, SourcePtr>& replacements,
+                                            const std::string& sum_name, const Context& context);
 
 }  // namespace wexlo

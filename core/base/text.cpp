@@ -24,20 +24,47 @@ std::size_t utf8_length(std::string_view text) {
   if (length == 0 || text.size() < length) return 0;
   for (std::size_t i = 1; i < length; ++i)
     if ((static_cast<unsigned char>(text[i]) & 0xc0) != 0x80) return 0;
+  // Longer than it need be, half of a pair, or beyond the last character.
+  const unsigned char second = length > 1 ? static_cast<unsigned char>(text[1]) : 0;
+  if ((lead == 0xe0 && second < 0xa0) || (lead == 0xed && second > 0x9f) ||
+      (lead == 0xf0 && second < 0x90) || (lead == 0xf4 && second > 0x8f))
+    return 0;
   return length;
+}
+
+/// U+0080 to U+009F: terminals take some of them for commands.
+bool is_control_pair(std::string_view text) {
+  return static_cast<unsigned char>(text[0]) == 0xc2 && text.size() > 1 &&
+         static_cast<unsigned char>(text[1]) < 0xa0;
+}
+
+std::string toml_escaped(char c) {
+  if (c == '"' || c == '\\') return fmt::format("\\{}", c);
+  if (is_plain(static_cast<unsigned char>(c))) return {c};
+  return fmt::format("\\u{:04X}", static_cast<unsigned char>(c));
 }
 
 }  // namespace
 
 std::string toml_quote(std::string_view text) {
   std::string out = "\"";
-  for (const char c : text) {
-    if (c == '"' || c == '\\')
-      out += fmt::format("\\{}", c);
-    else if (is_plain(static_cast<unsigned char>(c)))
-      out += c;
+  for (const char c : text)
+    out += toml_escaped(c);
+  return out + "\"";
+}
+
+std::string toml_quote_utf8(std::string_view text) {
+  std::string out = "\"";
+  while (!text.empty()) {
+    const std::size_t length = utf8_length(text);
+    const std::size_t taken = std::max<std::size_t>(length, 1);
+    if (length == 0)
+      out += "\\uFFFD";
+    else if (length > 1)
+      out += text.substr(0, length);
     else
-      out += fmt::format("\\u{:04X}", static_cast<unsigned char>(c));
+      out += toml_escaped(text[0]);
+    text.remove_prefix(taken);
   }
   return out + "\"";
 }
@@ -115,7 +142,7 @@ std::string printable(std::string_view text) {
   while (!text.empty()) {
     const std::size_t length = utf8_length(text);
     const auto c = static_cast<unsigned char>(text[0]);
-    if (length == 0 || (length == 1 && !is_plain(c)))
+    if (length == 0 || (length == 1 && !is_plain(c)) || is_control_pair(text))
       out += fmt::format("\\x{:02x}", c);
     else
       out += text.substr(0, length);

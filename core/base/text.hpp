@@ -12,6 +12,9 @@ namespace wexlo {
 /// A TOML basic string with its quotes; bytes that are not printable ASCII are escaped, so that any
 /// bytes below 0x80 survive. Bytes from 0x80 have to be kept from it by the caller.
 [[nodiscard]] std::string toml_quote(std::string_view text);
+/// The same for what people typed: characters of UTF-8 stand as they are, other bytes become
+/// U+FFFD.
+[[nodiscard]] std::string toml_quote_utf8(std::string_view text);
 [[nodiscard]] bool is_ascii(std::string_view text);
 [[nodiscard]] bool is_utf8(std::string_view text);
 

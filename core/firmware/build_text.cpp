@@ -13,7 +13,7 @@ namespace {
 constexpr std::string_view kMetadata = "META-INF/com/android/metadata";
 constexpr std::string_view kScript = "META-INF/com/google/android/updater-script";
 constexpr std::uint64_t kMaxStreamed = 32u << 20;
-constexpr std::string_view kDemands = "android-info.txt";
+constexpr std::string_view kDemands = "android-info.txt", kAntiRollback = "anti_version.txt";
 
 template <class F>
 void each_line(std::string_view text, F&& take) {
@@ -95,10 +95,18 @@ void read_properties(std::string_view text, BuildText& out) {
   out.build.patch_level =
       first_of(values, {"ro.build.version.security_patch", "ro.vendor.build.security_patch"});
   out.build.incremental = first_of(values, {"ro.build.version.incremental"});
-  out.build.region =
-      first_of(values, {"ro.product.locale.region", "ro.boot.hwc", "ro.csc.sales_code"});
+  out.build.region = first_of(values, {"ro.boot.hwc", "ro.csc.sales_code"});
   out.build.baseband = first_of(values, {"gsm.version.baseband", "ro.build.expect.baseband"});
   out.build.bootloader = first_of(values, {"ro.bootloader", "ro.build.expect.bootloader"});
+}
+
+/// A file that holds one number: the maker's own against going back.
+void read_anti_rollback(std::string_view text, BuildText& out) {
+  std::uint64_t value = 0;
+  const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), value);
+  const std::string_view rest = text.substr(static_cast<std::size_t>(end - text.data()));
+  if (bad == std::errc() && rest.find_first_not_of(" \t\r\n") == rest.npos)
+    out.build.anti_rollback = value;
 }
 
 /// A script of an older package asks for the phone it is made for.
@@ -159,7 +167,7 @@ std::optional<Bytes> vbmeta_of(const PartitionFacts& partition, bool shared) {
 bool is_build_text(std::string_view path) {
   const std::string_view name = base_name(path);
   return path.ends_with(kMetadata) || path.ends_with(kScript) || name == kDemands ||
-         name.ends_with(".prop");
+         name == kAntiRollback || name.ends_with(".prop");
 }
 
 BuildText read_build_text(std::string_view path, std::string_view text) {
@@ -170,6 +178,8 @@ BuildText read_build_text(std::string_view path, std::string_view text) {
     read_script(text, out);
   else if (base_name(path) == kDemands)
     read_demands(text, out);
+  else if (base_name(path) == kAntiRollback)
+    read_anti_rollback(text, out);
   else
     read_properties(text, out);
   return out;

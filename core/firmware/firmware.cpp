@@ -66,6 +66,7 @@ void BuildFacts::merge(const BuildFacts& other) {
   take(bootloader, other.bootloader);
   take(sdk_level, other.sdk_level);
   if (!timestamp) timestamp = other.timestamp;
+  if (!anti_rollback) anti_rollback = other.anti_rollback;
   for (const std::string& demand : other.demands)
     if (std::ranges::find(demands, demand) == demands.end()) demands.push_back(demand);
 }

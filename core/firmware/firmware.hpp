@@ -23,7 +23,8 @@ struct BuildFacts {
   std::string baseband;    ///< version
   std::string bootloader;  ///< version
   std::string sdk_level;
-  std::vector<std::string> demands;  ///< lines of its own on what it may be flashed to
+  std::optional<std::uint64_t> anti_rollback;  ///< its maker's number; a phone's must not be higher
+  std::vector<std::string> demands;            ///< lines of its own on what it may be flashed to
   /// Takes over what is empty here.
   void merge(const BuildFacts& other);
 };

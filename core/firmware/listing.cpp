@@ -39,7 +39,8 @@ enum class Meaning {
   Build,
   Region,
   Baseband,
-  Fingerprint
+  Fingerprint,
+  AntiRollback
 };
 
 struct Word {
@@ -115,6 +116,11 @@ constexpr std::array kWords{
     Word{"baseband", Meaning::Baseband},
     Word{"basebandversion", Meaning::Baseband},
     Word{"modemversion", Meaning::Baseband},
+    Word{"antirollback", Meaning::AntiRollback},
+    Word{"antirollbackversion", Meaning::AntiRollback},
+    Word{"antiversion", Meaning::AntiRollback},
+    Word{"antiver", Meaning::AntiRollback},
+    Word{"currentantiver", Meaning::AntiRollback},
 };
 
 Meaning meaning_of(std::string_view key) {
@@ -241,6 +247,9 @@ class ListingReader {
   }
 
   std::optional<std::pair<std::string, std::string>> key_value(std::string_view line) const {
+    // A script's way of naming a value.
+    for (const std::string_view word : {"set ", "export "})
+      if (line.starts_with(word)) line = trimmed(line.substr(word.size()));
     const std::size_t at = line.find_first_of(":=");
     if (at == line.npos || at == 0) return std::nullopt;
     const std::string key = plain(line.substr(0, at));
@@ -307,6 +316,9 @@ class ListingReader {
         case Meaning::Fingerprint: set(out_.build.fingerprint, value); break;
         case Meaning::Region: set(out_.build.region, value); break;
         case Meaning::Baseband: set(out_.build.baseband, value); break;
+        case Meaning::AntiRollback:
+          if (!out_.build.anti_rollback) out_.build.anti_rollback = number(value);
+          break;
         default: break;
       }
     }
