@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "base/output.hpp"
+#include "demo/containers.hpp"
 #include "demo/content.hpp"
 #include "demo/images.hpp"
 #include "demo/verified_writer.hpp"
@@ -48,6 +50,8 @@ Bytes vendor_ramdisk() {
       "# <source> <mount point> <type> <mount flags> <manager flags>\n"
       "system      /system    ext4  ro,barrier=1        wait,slotselect,avb=vbmeta_system,logical,"
       "first_stage_mount\n"
+      "product     /product   ext4  ro,barrier=1        wait,slotselect,avb=vbmeta_system,logical,"
+      "first_stage_mount\n"
       "vendor      /vendor    ext4  ro,barrier=1        wait,slotselect,avb,logical,"
       "first_stage_mount\n"
       "/dev/block/by-name/metadata  /metadata  ext4  noatime,nosuid,nodev  wait,check,formattable,"
@@ -92,6 +96,17 @@ Bytes system_salt() {
   return random_bytes(2000, 32);
 }
 
+constexpr std::size_t kProductSize = 6 * kMiB;
+
+/// What the maker puts on top: little, in much room.
+Bytes product_image(const Build& build) {
+  Bytes out(kProductSize - kMiB);
+  const Bytes small = system_image(
+      kMiB, fmt::format("ro.product.build.fingerprint={}\n", build.fingerprint), "product");
+  std::ranges::copy(small, out.begin());
+  return out;
+}
+
 Bytes padded(Bytes bytes, std::size_t size) {
   bytes.resize(size);
   return bytes;
@@ -125,9 +140,18 @@ std::vector<PayloadPartition> gnomon_images(const GnomonOptions& options) {
   const HashTree tree = hash_tree("system", system, system_salt());
   const Bytes system_vbmeta = vbmeta_struct({tree.descriptor}, Signing::None);
   chain.partitions.push_back({"system", with_footer(system, tree.tree, system_vbmeta, partition),
-                              GeneratedTree{system.size(), tree.tree.size(), system_salt()}});
+                              GeneratedTree{system.size(), tree.tree.size(), system_salt()}, true});
+  const Bytes product = product_image(build);
+  const HashTree product_tree = hash_tree("product", product, system_salt());
   chain.partitions.push_back(
-      {"vbmeta_system", padded(vbmeta_struct({tree.descriptor}, Signing::DemoKey), 65536)});
+      {"product",
+       with_footer(product, product_tree.tree,
+                   vbmeta_struct({product_tree.descriptor}, Signing::None), kProductSize),
+       {},
+       true});
+  chain.partitions.push_back(
+      {"vbmeta_system",
+       padded(vbmeta_struct({tree.descriptor, product_tree.descriptor}, Signing::DemoKey), 65536)});
 
   std::vector<Bytes> top{chain_descriptor("vbmeta_system", 2)};
   top.insert(top.end(), chain.descriptors.begin(), chain.descriptors.end());
@@ -157,6 +181,18 @@ Status write_gnomon(const std::filesystem::path& zip, const GnomonOptions& optio
                    {{kMetadata, to_bytes(metadata(build))}, {"payload.bin", std::move(payload)}});
 }
 
+Status write_generic_system(const std::filesystem::path& image) {
+  constexpr std::size_t kSize = 58 * kMiB;
+  Bytes out(kSize);
+  const Bytes small = system_image(
+      kMiB,
+      "ro.product.cpu.abilist=arm64-v8a\nro.build.ab_update=true\n"
+      "ro.build.fingerprint=tidestreet/generic/generic:16/TS1/20260910:userdebug/test-keys\n"
+      "ro.build.version.security_patch=2026-09-05\n");
+  std::ranges::copy(small, out.begin());
+  return write_file(image, sparse_piece(out, 0, out.size() / 4096), Overwrite::Refuse);
+}
+
 Status write_gnomon_incremental(const std::filesystem::path& zip, const Context& context) {
   WEXLO_TRY(Bytes payload, incremental_payload(gnomon_images({.older = true}), gnomon_images(),
                                                kNew.built, std::string(kNew.patch_level), context));
@@ -171,6 +207,15 @@ std::string_view host_processor() {
 #else
   return "x86_64";
 #endif
+}
+
+std::map<std::string, std::string_view> bench_files() {
+  std::map<std::string, std::string_view> out;
+  for (const char* name :
+       {"gnomon-properties.txt", "gnomon-notes.toml", "gnomon-newer.toml", "vernier.toml",
+        "vernier-other-variant.toml", "plumbline.toml", "plumbline-other-phone.toml", "tray.toml"})
+    out.emplace(name, embedded::demo_file(name));
+  return out;
 }
 
 AddOn add_on() {

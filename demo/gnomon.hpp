@@ -27,6 +27,13 @@ struct GnomonOptions {
 [[nodiscard]] Status write_gnomon_incremental(const std::filesystem::path& zip,
                                               const Context& context);
 
+/// A generic system for phones of this kind, sparse: larger than gnomon's own, so that room has to
+/// be made for it. It cannot be mounted. Errors: Io, Exists.
+[[nodiscard]] Status write_generic_system(const std::filesystem::path& image);
+
+/// Sheets of the invented phones at the bench, notes and a tray of jobs, by their files' names.
+[[nodiscard]] std::map<std::string, std::string_view> bench_files();
+
 /// The add-on: a program for each processor that it was built for, and the recipe that puts it in.
 struct AddOn {
   std::map<std::string, std::string_view> programs;  ///< by processor: "arm64", "x86_64"

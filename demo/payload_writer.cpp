@@ -9,6 +9,8 @@
 namespace wexlo::demo {
 namespace {
 
+/// Of super without its tables.
+constexpr std::uint64_t kGroupSize = 66u << 20;
 constexpr std::size_t kBlock = 4096, kPiece = 2u << 20;
 enum : std::uint32_t {
   Replace = 0,
@@ -151,6 +153,18 @@ Status patch_piece(manifest::Operation& operation, View before, View after, std:
   return {};
 }
 
+/// The group that the phone's logical partitions share.
+void add_group(const std::vector<PayloadPartition>& partitions, manifest::Manifest& manifest) {
+  for (const PayloadPartition& partition : partitions) {
+    if (!partition.logical) continue;
+    auto* dynamic = manifest.mutable_dynamic_partition_metadata();
+    auto* group = dynamic->groups_size() > 0 ? dynamic->mutable_groups(0) : dynamic->add_groups();
+    group->set_name("korvale_dynamic");
+    group->set_size(kGroupSize);
+    group->add_partition_names(partition.name);
+  }
+}
+
 }  // namespace
 
 Result<Bytes> full_payload(const std::vector<PayloadPartition>& partitions, std::int64_t timestamp,
@@ -167,6 +181,7 @@ Result<Bytes> full_payload(const std::vector<PayloadPartition>& partitions, std:
     update->mutable_new_info()->set_size(partition.image.size());
     update->mutable_new_info()->set_hash(text(digest(DigestKind::Sha256, partition.image)));
   }
+  add_group(partitions, manifest);
   Bytes blobs;
   for (const Piece& piece : pieces) {
     auto* operation =

@@ -21,6 +21,7 @@ struct PayloadPartition {
   std::string name;
   Bytes image;
   std::optional<GeneratedTree> tree{};
+  bool logical = false;  ///< lies in super, in the one group there is
 };
 
 /// Operations of 2 MiB: ZERO where all is zero, else the smallest of xz, bzip2 and as it is.

@@ -19,6 +19,7 @@ struct Phone {
   std::string codename, model, build, patch_level;
   std::uint32_t os_version = 0;  ///< packed
   std::uint64_t seed = 0;
+  bool slotted = true;
 
   std::string fingerprint() const {
     return fmt::format("korvale/{0}/{0}:{1}:user/release-keys", codename, build);
@@ -36,7 +37,8 @@ const Phone kPlumbline{"plumbline",
                        "10/KV0A.220704.001/20220704",
                        "2022-07-04",
                        10u << 25 | (2022 - 2000) << 4 | 7,
-                       500};
+                       500,
+                       false};
 
 std::string properties(const Phone& phone) {
   return fmt::format(
@@ -54,9 +56,10 @@ Bytes root_ramdisk(const Phone& phone, bool recovery) {
   files.push_back({"etc", kLink, to_bytes("/system/etc")});
   files.push_back({"init", kProgram, elf_like(phone.seed + 1, kMiB)});
   files.push_back({fmt::format("fstab.{}", phone.codename), kFile,
-                   to_bytes("/dev/block/by-name/system  /system  ext4  ro  wait,slotselect,avb\n"
-                            "/dev/block/by-name/userdata  /data  f2fs  noatime  "
-                            "wait,check,forceencrypt=footer\n")});
+                   to_bytes(fmt::format("/dev/block/by-name/system  /system  ext4  ro  wait,{}avb\n"
+                                        "/dev/block/by-name/userdata  /data  f2fs  noatime  "
+                                        "wait,check,forceencrypt=footer\n",
+                                        phone.slotted ? "slotselect," : ""))});
   files.push_back({"system/etc/ramdisk/build.prop", kFile, to_bytes(properties(phone))});
   if (recovery) {
     files.push_back({"system/bin/recovery", kProgram, elf_like(phone.seed + 2, kMiB)});

@@ -31,9 +31,12 @@ class Fitting {
     build();
     patch_level();
     rollback();
+    anti_rollback();
     region();
     architecture();
     slots();
+    layout();
+    header_version();
     for (const std::string& line : facts_.demands)
       demand(line);
     for (const auto& [recipe, need] : facts_.needs)
@@ -157,9 +160,25 @@ class Fitting {
       }
       add(fmt::format("rollback-{}", location), fmt::format("rollback index {}", location),
           fmt::format("{}", index), fmt::format("{}", stored->second),
-          index >= stored->second ? Verdict3::Fits : Verdict3::Differs, "problem",
+          index >= stored->second ? Verdict3::Fits : Verdict3::Differs,
+          sheet_.text("state.lock") == "unlocked" ? "warning" : "problem",
           "A locked phone refuses an index below the one it stores.");
     }
+  }
+
+  void anti_rollback() {
+    const auto stored = sheet_.number("state.anti_rollback");
+    if (!facts_.anti_rollback && !stored) return;
+    const auto text = [](const std::optional<std::uint64_t>& value) {
+      return value ? fmt::format("{}", *value) : std::string();
+    };
+    add("anti-rollback", "anti-rollback number", text(facts_.anti_rollback), text(stored),
+        !facts_.anti_rollback || !stored   ? Verdict3::Unknown
+        : *facts_.anti_rollback >= *stored ? Verdict3::Fits
+                                           : Verdict3::Differs,
+        "problem",
+        "A phone whose number is higher than the firmware's may be left without anything that "
+        "starts.");
   }
 
   void region() {
@@ -189,6 +208,42 @@ class Fitting {
     add("slots", "slots", ours, slots, judged(ours, slots, ours == slots), "problem",
         "Images for a phone with two slots find no partitions on one without, and the other way "
         "round.");
+  }
+
+  [[nodiscard]] bool phone_has(std::string_view partition) const {
+    return sheet_.size_of(partition).has_value();
+  }
+
+  /// Which image has the first ramdisk depends on what partitions there are. A phone that lists
+  /// boot lists its siblings, too.
+  void layout() {
+    if (!phone_has("boot") || facts_.chain.empty()) return;
+    const auto listed = [&](const auto& has) {
+      std::string out;
+      for (const char* name : {"init_boot", "boot", "vendor_boot"})
+        if (has(name)) out += (out.empty() ? "" : ", ") + std::string(name);
+      return out;
+    };
+    const auto in_firmware = [&](const char* name) { return contains(facts_.chain, name); };
+    const auto on_phone = [&](const char* name) { return phone_has(name); };
+    // A package may leave out what it does not change; what it brings has to have a place.
+    const bool homeless = in_firmware("init_boot") && !on_phone("init_boot");
+    const bool shadowed = in_firmware("boot") && !in_firmware("init_boot") && on_phone("init_boot");
+    const bool vendorless = in_firmware("vendor_boot") && !on_phone("vendor_boot");
+    add("layout", "boot chain", listed(in_firmware), listed(on_phone),
+        homeless || shadowed || vendorless ? Verdict3::Differs : Verdict3::Fits, "problem",
+        shadowed ? "The phone takes its first ramdisk from init_boot, which this firmware does not "
+                   "have."
+                 : "Which image has the first ramdisk depends on the partitions that there are.");
+  }
+
+  void header_version() {
+    if (!facts_.header_version || !phone_has("boot")) return;
+    const bool newer = phone_has("vendor_boot"), ours = *facts_.header_version >= 3;
+    add("header-version", "boot header version", fmt::format("{}", *facts_.header_version),
+        newer ? "3 or 4 (it has vendor_boot)" : "0 to 2 (it has no vendor_boot)",
+        newer == ours ? Verdict3::Fits : Verdict3::Differs, "problem",
+        "A loader does not start a boot image of a header that it does not know.");
   }
 
   void demand(const std::string& line) {
@@ -264,6 +319,11 @@ class Fitting {
                  suits(alternatives(one.device), phone) || suits(alternatives(phone), one.device)),
           "problem", "It says for which device it was made.");
     }
+    if (one.header_version && one.wanted_version)
+      add("given-header-" + name, fmt::format("given {}: header version", name),
+          fmt::format("{}", *one.header_version), fmt::format("{}", *one.wanted_version),
+          *one.header_version == *one.wanted_version ? Verdict3::Fits : Verdict3::Differs,
+          "problem", "A loader does not start a boot image of a header that it does not know.");
     if (one.of_the_build && !one.build.empty())
       add("given-build-" + name, fmt::format("given {}: build", name), one.build, facts_.build,
           judged(one.build, facts_.build, one.build == facts_.build), "problem",
@@ -329,11 +389,24 @@ class Fitting {
               ? "While an update is being merged, writing to either slot breaks the system: let "
                 "the phone start and finish first."
               : "An update waits for its first start: what is written now goes under with it.");
+    if (facts_.both_slots) other_slot();
+    if (const std::string& enough = sheet_.text("state.battery_enough"); !enough.empty())
+      add("battery-low", "battery", "enough to be written", enough == "yes" ? "enough" : "too low",
+          enough == "yes" ? Verdict3::Fits : Verdict3::Differs, "problem",
+          "Its bootloader says that the charge does not suffice: charge it first.");
     constexpr std::uint64_t kEnough = 30;
     if (const auto charge = sheet_.number("state.battery_percent"))
       add("battery", "battery", fmt::format("at least {} %", kEnough), fmt::format("{} %", *charge),
           *charge >= kEnough ? Verdict3::Fits : Verdict3::Differs, "warning",
           "A phone that goes dark while it is written may not start again.");
+  }
+
+  /// Images of one build beside a system of another do not start.
+  void other_slot() {
+    const std::string& other = sheet_.text("build.other_slot");
+    add("other-slot", "build in the other slot", facts_.build, other,
+        judged(facts_.build, other, facts_.build == other), "problem",
+        "Both slots are written: images beside a system of another build loop or do not start.");
   }
 
   const FitFacts& facts_;

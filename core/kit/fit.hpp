@@ -18,9 +18,11 @@ struct FitImage {
 struct FitGiven {
   std::string partition;  ///< or "install"
   std::string build, patch_level, device;
-  std::string architecture;     ///< empty: not known
-  std::optional<bool> slotted;  ///< made for two slots
-  bool of_the_build = false;    ///< has to be of the firmware's build: boot chain and vbmeta
+  std::string architecture;                ///< empty: not known
+  std::optional<bool> slotted;             ///< made for two slots
+  std::optional<unsigned> header_version;  ///< of a boot header
+  std::optional<unsigned> wanted_version;  ///< of the firmware's own image in that place
+  bool of_the_build = false;  ///< has to be of the firmware's build: boot chain and vbmeta
 };
 
 /// What the kit is about to do to the phone's build.
@@ -42,6 +44,10 @@ struct FitFacts {
   std::optional<bool> slotted;                      ///< made for a phone with two slots
   std::map<std::uint32_t, std::uint64_t> rollback;  ///< indexes of its structs by location
   bool verified_boot = false;                       ///< it has such structs at all
+  std::optional<std::uint64_t> anti_rollback;       ///< its maker's number, where it says one
+  std::optional<unsigned> header_version;           ///< of boot
+  std::vector<std::string> chain;  ///< partitions of the boot chain that it has, without slots
+  bool both_slots = false;         ///< the kit writes both
   std::vector<FitImage> images;
   std::vector<FitGiven> given;
 };

@@ -45,6 +45,8 @@ class Planner {
     if (facts_.slotted && !facts_.this_slot.empty())
       add(expect("slot-now", "current-slot", facts_.this_slot,
                  "The plan was made for a phone that starts from this slot."));
+    if (facts_.slotted) add(no_update_running());
+    if (!back_ && facts_.anti_rollback) add(anti_rollback(*facts_.anti_rollback));
     for (const PlanImage& image : facts_.images)
       if (!back_ && !image.logical) add(room_for(image));
   }
@@ -78,20 +80,21 @@ class Planner {
       }
     }
     if (facts_.install) {
+      for (const PlanImage& image : facts_.images)
+        if (image.before_install) write_image(image, slotted("current"));
       mode("recovery");
       add(install(facts_));
     }
     mode("bootloader");
   }
 
-  /// What the installer wrote to the other slot is left there: the former one is chosen again.
+  /// What the installer wrote to the other slot is left there: the former one is chosen again. With
+  /// one slot it wrote over the system: nothing less than the whole package brings it back.
   void take_install_back() {
-    if (facts_.install->other_slot) {
-      add(choose_slot(facts_, "current"));
-      return;
-    }
-    writes();
-    add(whole_package_back(facts_));
+    if (!facts_.install->other_slot) return add(whole_package_back(facts_));
+    for (const PlanImage& image : facts_.images)
+      if (image.before_install) write_image(image, slotted("current"));
+    add(choose_slot(facts_, "current"));
   }
 
   void logical() {
@@ -124,9 +127,10 @@ class Planner {
     mode("bootloader");
   }
 
+  [[nodiscard]] std::string slotted(const char* slot) const { return facts_.slotted ? slot : ""; }
+
   [[nodiscard]] std::string target_slot() const {
-    if (!facts_.slotted) return {};
-    return lands_elsewhere() && !back_ ? "other" : "current";
+    return slotted(lands_elsewhere() && !back_ ? "other" : "current");
   }
 
   void write_image(const PlanImage& image, const std::string& slot) {
@@ -141,26 +145,32 @@ class Planner {
     // After an update the patched images stand in the slot that the phone starts from by then.
     for (const std::string& slot : slots)
       for (const PlanImage& image : facts_.images)
-        if (!image.logical) write_image(image, slot);
+        if (!image.logical && !(facts_.install && image.before_install)) write_image(image, slot);
   }
 
   void download() {
     mode("download");
     if (!back_ && facts_.lock == "locked") add(unlock(facts_));
+    if (back_ && facts_.install) return add(whole_package_back(facts_));
     if (!back_ && facts_.update) add(hand_over_package(facts_));
     if (!back_ && facts_.install) {
+      if (!facts_.first_tar.file.empty()) add(hand_over_tar(facts_, facts_.first_tar, "first"));
       mode("recovery");
       add(install(facts_));
       mode("download");
     }
-    add(hand_over_tar(facts_, back_));
+    const PlanFile& tar = back_ ? facts_.stock_tar : facts_.tar;
+    if (!tar.file.empty()) add(hand_over_tar(facts_, tar, back_ ? "back" : ""));
   }
 
   void finish() {
-    const bool wipes = back_ ? facts_.wipe : facts_.wipe;
+    // Another system's data is of no use to stock; what a patch ran on is.
+    const bool wipes = back_ ? facts_.other_system : facts_.wipe;
+    if (wipes && facts_.way == Way::Download) mode("recovery");
     if (wipes) add(wipe(facts_, back_));
     if (!back_ && facts_.verification == "own-key") add(lock_with_key(facts_));
-    if (!back_ && facts_.recovery_only) add(straight_to_recovery(facts_));
+    if (!back_ && (facts_.recovery_only || facts_.own_recovery) && mode_ != "recovery")
+      add(straight_to_recovery(facts_));
     add(restart(facts_, back_));
     add(after_start(facts_, back_));
   }

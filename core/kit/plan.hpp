@@ -37,6 +37,7 @@ struct PlanImage {
   std::string flash_sha256, stock_sha256;
   std::string what = "patched";  ///< "patched", "given" (with --with), "stock"
   bool logical = false;          ///< lies in super: only the userspace mode writes it
+  bool before_install = false;   ///< recovery's: the package to be installed needs it there already
   /// Split under the phone's download limit: written one after the other instead of flash_file.
   std::vector<PlanFile> pieces{}, stock_pieces{};
 };
@@ -77,6 +78,12 @@ struct PlanFacts {
   std::map<std::string, PlanFile> contents;  ///< of dropped partitions, in the kit
   std::string contents_source;               ///< where those are that are not
   PlanFile tar, stock_tar;                   ///< for download mode
+  PlanFile first_tar;                        ///< what a package to be installed needs there already
+  std::string
+      tar_field;  ///< the file of the stock package in whose field the tar goes; may be empty
+  bool other_system = false;  ///< another system than the maker's: its data is of no use to stock
+  bool own_recovery = false;  ///< a recovery that is not stock: the system may write its own back
+  std::optional<std::uint64_t> anti_rollback;  ///< the firmware's number
 };
 
 struct Step {
@@ -94,10 +101,13 @@ struct Step {
   // by act
   std::string variable, value;  ///< expect: a variable and what it has to be; mode, slot: which
   std::optional<std::uint64_t> at_least;  ///< expect: instead of value, a smallest number (bytes)
-  std::string partition, slot, file, sha256;  ///< write; slot "current", "other" or empty
+  std::optional<std::uint64_t> at_most;   ///< expect: instead of value, a largest number
+  /// write; slot "current" (from which the phone started when the plan began), "other" or empty
+  std::string partition, slot, file, sha256;
   std::uint64_t size = 0;
   std::string piece;                  ///< "2 of 3"
   std::string screen;                 ///< what the phone shows then
+  std::vector<std::string> notes;     ///< the technician's own, of this phone
   std::string field;                  ///< hand-over: where the other program wants the file
   std::vector<std::string> settings;  ///< hand-over: of the other program
 };
@@ -116,6 +126,8 @@ struct Plan {
 [[nodiscard]] Plan make_plan(const PlanFacts& facts);
 /// plan.toml's text.
 [[nodiscard]] std::string format_plan(const Plan& plan);
+/// What an expect step wants, as a clause: "product is gnomon".
+[[nodiscard]] std::string expectation(const Step& step);
 /// plan.txt: the same for a person at the bench.
 [[nodiscard]] std::string plan_for_people(const Plan& plan);
 

@@ -106,33 +106,45 @@ Step hand_over_package(const PlanFacts& facts) {
           .settings = program_settings()};
 }
 
-Step hand_over_tar(const PlanFacts& facts, bool back) {
-  const PlanFile& tar = back ? facts.stock_tar : facts.tar;
-  return {.id = back ? "back-package" : "package",
-          .act = "hand-over",
-          .about = fmt::format("Hands {} with the {} images to the program for download mode.",
-                               tar.file, back || facts.restore ? "stock" : "patched"),
-          .before = "the phone is in download mode and the program sees it",
-          .success = "the program says that it was written, and its digest was right",
-          .undo = back ? "" : "back-package",
-          .usual_seconds = kHandOver,
-          .file = tar.file,
-          .sha256 = tar.sha256,
-          .size = tar.size,
-          .field = "the field for the system part",
-          .settings = program_settings()};
+Step hand_over_tar(const PlanFacts& facts, const PlanFile& tar, const std::string& which) {
+  const bool back = which == "back";
+  const std::string what = back || facts.restore ? "the stock images"
+                           : which == "first"    ? "what the installation needs"
+                                                 : "the kit's images";
+  return {
+      .id = which.empty() ? "package" : which + "-package",
+      .act = "hand-over",
+      .about = fmt::format("Hands {} with {} to the program for download mode.", tar.file, what),
+      .before = "the phone is in download mode and the program sees it",
+      .success = "the program says that it was written, and its digest was right",
+      .undo = back ? "" : "back-package",
+      .usual_seconds = kHandOver,
+      .file = tar.file,
+      .sha256 = tar.sha256,
+      .size = tar.size,
+      .screen = "download mode's screen with a bar; the phone does not restart by itself",
+      .field = facts.tar_field.empty()
+                   ? "the field for the system part"
+                   : fmt::format("the field of the stock package's {}", facts.tar_field),
+      .settings = program_settings()};
 }
 
-Step wipe(const PlanFacts&, bool back) {
+Step wipe(const PlanFacts& facts, bool back) {
+  const bool by_hand = facts.way == Way::Download;
+  std::string about = back ? "Erases the user's data: another system's cannot be read."
+                           : "Erases the user's data, as was asked for.";
+  if (by_hand)
+    about += " In recovery's menu, the entry that sets the phone back to its factory state.";
   return {.id = "wipe",
-          .act = "wipe",
-          .about = back ? "Erases the user's data: another system's cannot be read."
-                        : "Erases the user's data, as was asked for.",
+          .act = by_hand ? "person" : "wipe",
+          .about = std::move(about),
           .before = "the owner has agreed and has a copy of what matters",
-          .success = "the phone answers that the erase is done",
+          .success = by_hand ? "recovery says that the data was erased"
+                             : "the phone answers that the erase is done",
           .data_loss = true,
           .final = true,
-          .usual_seconds = 30};
+          .usual_seconds = by_hand ? 120u : 30u,
+          .screen = by_hand ? "recovery's menu" : ""};
 }
 
 /// Locking is left to a person: it erases the user's data, and what is trusted is the owner's say.
@@ -153,16 +165,18 @@ Step lock_with_key(const PlanFacts& facts) {
 }
 
 Step straight_to_recovery(const PlanFacts& facts) {
-  const auto keys = facts.access.find("recovery");
-  return {.id = "straight-to-recovery",
-          .act = "person",
-          .about = fmt::format("Starts recovery straight away, before the system: a system that "
-                               "starts first may write its own recovery back.{}",
-                               keys == facts.access.end() ? "" : " On this phone: " + keys->second),
-          .before = "recovery was written",
-          .success = "recovery's menu is there",
-          .usual_seconds = 60,
-          .screen = "recovery's menu"};
+  Step step{.id = "straight-to-recovery",
+            .act = "person",
+            .about =
+                "Starts recovery straight away, before the system: a system that starts first "
+                "may write its own recovery back.",
+            .before = "recovery was written",
+            .success = "recovery's menu is there",
+            .usual_seconds = 60,
+            .screen = "recovery's menu"};
+  if (const auto keys = facts.access.find("recovery"); keys != facts.access.end())
+    step.notes = {keys->second};
+  return step;
 }
 
 Step restart(const PlanFacts& facts, bool) {
@@ -183,8 +197,10 @@ Step restart(const PlanFacts& facts, bool) {
 }
 
 Step after_start(const PlanFacts& facts, bool back) {
-  std::string about = back || facts.restore
-                          ? "The phone shows the stock build in its settings."
+  std::string about = back || facts.restore ? "The phone shows the stock build in its settings."
+                      : facts.other_system
+                          ? "The phone shows the other system in its settings, and what the recipe "
+                            "put in does what it is for."
                           : "The phone shows the build in its settings, and what the recipe put "
                             "in does what it is for.";
   if (const auto updates = facts.access.find("updates"); updates != facts.access.end() && !back)
@@ -195,7 +211,9 @@ Step after_start(const PlanFacts& facts, bool back) {
           .act = "person",
           .about = std::move(about),
           .before = "the system came up",
-          .success = facts.build.empty() ? "it is so" : fmt::format("the build is {}", facts.build),
+          .success = facts.build.empty() || (facts.other_system && !back)
+                         ? "it is so"
+                         : fmt::format("the build is {}", facts.build),
           .usual_seconds = 60};
 }
 

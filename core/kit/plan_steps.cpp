@@ -13,16 +13,16 @@ constexpr unsigned kSecondsPerWrite = 5, kSecondsPerMode = 30;
 constexpr std::uint64_t kBytesPerSecond = 20u << 20;
 constexpr unsigned kFirstStart = 600, kPlainStart = 120;
 
-std::string note(const PlanFacts& facts, const std::string& name) {
-  const auto at = facts.access.find(name);
-  return at == facts.access.end() ? std::string() : at->second;
+/// The technician's own words, where the sheet has them.
+std::vector<std::string> notes(const PlanFacts& facts, std::initializer_list<const char*> names) {
+  std::vector<std::string> out;
+  for (const char* name : names)
+    if (const auto at = facts.access.find(name); at != facts.access.end())
+      out.push_back(at->second);
+  return out;
 }
 
-std::string on_this_phone(const PlanFacts& facts, const std::string& name) {
-  const std::string text = note(facts, name);
-  return text.empty() ? " Keys and screens are in the phone's own manual."
-                      : fmt::format(" On this phone: {}", text);
-}
+constexpr std::string_view kManual = " Keys and screens are in the phone's own manual.";
 
 unsigned seconds_for(std::uint64_t bytes) {
   return kSecondsPerWrite +
@@ -46,18 +46,16 @@ Step ready(const PlanFacts& facts, bool back) {
   std::string about =
       "The battery holds at least 30 %, the cable sits well, and nobody needs the phone for half "
       "an hour.";
-  if (!back) {
-    if (facts.wipe || facts.lock == "locked") about += " The owner has a copy of all that matters.";
-    for (const char* name : {"accounts", "secure_startup", "updates", "notes"})
-      if (const std::string text = note(facts, name); !text.empty())
-        about += fmt::format(" On this phone: {}", text);
-  }
-  return {.id = "ready",
-          .act = "person",
-          .about = std::move(about),
-          .before = "the kit is whole: wexlo check says so",
-          .success = "all of it is so",
-          .usual_seconds = 120};
+  if (!back && (facts.wipe || facts.lock == "locked"))
+    about += " The owner has a copy of all that matters.";
+  Step step{.id = "ready",
+            .act = "person",
+            .about = std::move(about),
+            .before = "the kit is whole: wexlo check says so",
+            .success = "all of it is so",
+            .usual_seconds = 120};
+  if (!back) step.notes = notes(facts, {"accounts", "secure_startup", "updates", "notes"});
+  return step;
 }
 
 Step enter(const PlanFacts& facts, const std::string& mode, bool) {
@@ -75,14 +73,17 @@ Step enter(const PlanFacts& facts, const std::string& mode, bool) {
       {"recovery", "Starts recovery.", "recovery's menu"},
   };
   const auto* row = std::ranges::find(kModes, mode, &Mode::name);
-  return {.id = "to-" + mode,
-          .act = "mode",
-          .about = std::string(row->about) + on_this_phone(facts, mode),
-          .before = "the phone is on, or can be switched on",
-          .success = "the screen is there, and the phone answers",
-          .usual_seconds = kSecondsPerMode,
-          .value = mode,
-          .screen = std::string(row->screen)};
+  Step step{.id = "to-" + mode,
+            .act = "mode",
+            .about = std::string(row->about),
+            .before = "the phone is on, or can be switched on",
+            .success = "the screen is there, and the phone answers",
+            .usual_seconds = kSecondsPerMode,
+            .value = mode,
+            .screen = std::string(row->screen),
+            .notes = notes(facts, {row->name.data()})};
+  if (step.notes.empty()) step.about += kManual;
+  return step;
 }
 
 Step expect(std::string id, std::string variable, std::string value, std::string about) {
@@ -93,6 +94,23 @@ Step expect(std::string id, std::string variable, std::string value, std::string
           .success = "the variable has the value",
           .variable = std::move(variable),
           .value = std::move(value)};
+}
+
+Step no_update_running() {
+  Step step = expect("no-update", "snapshot-update-status", "none",
+                     "While an over-the-air update is not finished, writing to either slot breaks "
+                     "the system: let the phone start and finish it first.");
+  step.success = "the variable has the value; a phone that does not know it may go on";
+  return step;
+}
+
+Step anti_rollback(std::uint64_t number) {
+  Step step = expect("anti-rollback", "anti", "",
+                     "A phone whose own number is higher may be left without anything that "
+                     "starts.");
+  step.at_most = number;
+  step.success = "the variable is at most that number; a phone that does not know it may go on";
+  return step;
 }
 
 Step room_for(const PlanImage& image) {
@@ -108,14 +126,14 @@ Step unlock(const PlanFacts& facts) {
           .act = "person",
           .about =
               "Unlocks the bootloader, in the way its maker has for that. This erases the "
-              "phone." +
-              on_this_phone(facts, "unlock"),
+              "phone.",
           .before = "the owner has agreed and has a copy of what matters",
           .success = "the bootloader says that it is unlocked",
           .data_loss = true,
           .final = true,
           .usual_seconds = 300,
-          .screen = "a question on the phone, to be answered there"};
+          .screen = "a question on the phone, to be answered there",
+          .notes = notes(facts, {"unlock"})};
 }
 
 std::vector<Step> writes_of(const PlanImage& image, const std::string& slot, bool back,

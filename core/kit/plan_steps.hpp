@@ -10,6 +10,8 @@ namespace wexlo::steps {
 [[nodiscard]] Step enter(const PlanFacts& facts, const std::string& mode, bool back);
 [[nodiscard]] Step expect(std::string id, std::string variable, std::string value,
                           std::string about);
+[[nodiscard]] Step no_update_running();
+[[nodiscard]] Step anti_rollback(std::uint64_t number);
 [[nodiscard]] Step room_for(const PlanImage& image);
 [[nodiscard]] Step unlock(const PlanFacts& facts);
 /// One for each piece. @param slot  "current", "other" or empty
@@ -26,7 +28,9 @@ namespace wexlo::steps {
 [[nodiscard]] Step write_package(const PlanFacts& facts);
 [[nodiscard]] Step whole_package_back(const PlanFacts& facts);
 [[nodiscard]] Step hand_over_package(const PlanFacts& facts);
-[[nodiscard]] Step hand_over_tar(const PlanFacts& facts, bool back);
+/// @param which  "" (the kit's own images), "first" (what an installation needs), "back" (stock)
+[[nodiscard]] Step hand_over_tar(const PlanFacts& facts, const PlanFile& tar,
+                                 const std::string& which);
 
 [[nodiscard]] Step wipe(const PlanFacts& facts, bool back);
 [[nodiscard]] Step lock_with_key(const PlanFacts& facts);

@@ -11,20 +11,15 @@
 namespace wexlo {
 namespace {
 
-/// plan.toml is ASCII but for what the technician's own notes bring along.
-std::string toml_text(std::string_view text) {
-  return is_ascii(text) ? toml_quote(text) : "\"" + printable(text) + "\"";
-}
-
 void append_text(std::string& out, std::string_view key, std::string_view value) {
-  if (!value.empty()) out += fmt::format("{} = {}\n", key, toml_text(value));
+  if (!value.empty()) out += fmt::format("{} = {}\n", key, toml_quote_utf8(value));
 }
 
 void append_list(std::string& out, std::string_view key, const std::vector<std::string>& values) {
   if (values.empty()) return;
   out += fmt::format("{} = [", key);
   for (const std::string& value : values)
-    out += fmt::format("{}{}", &value == &values.front() ? "" : ", ", toml_text(value));
+    out += fmt::format("{}{}", &value == &values.front() ? "" : ", ", toml_quote_utf8(value));
   out += "]\n";
 }
 
@@ -36,6 +31,7 @@ void append_step(std::string& out, std::string_view list, const Step& step) {
   append_text(out, "variable", step.variable);
   append_text(out, step.act == "mode" ? "mode" : "value", step.value);
   if (step.at_least) out += fmt::format("at_least = {}\n", *step.at_least);
+  if (step.at_most) out += fmt::format("at_most = {}\n", *step.at_most);
   append_text(out, "partition", step.partition);
   append_text(out, "slot", step.slot);
   append_text(out, "file", step.file);
@@ -45,6 +41,7 @@ void append_step(std::string& out, std::string_view list, const Step& step) {
   append_text(out, "field", step.field);
   append_list(out, "settings", step.settings);
   append_text(out, "screen", step.screen);
+  append_list(out, "notes", step.notes);
   append_text(out, "before", step.before);
   append_text(out, "success", step.success);
   append_text(out, "undo", step.undo);
@@ -83,15 +80,14 @@ void append_for_people(std::string& out, const std::vector<Step>& steps) {
     const auto line = [&](std::string_view name, std::string_view text) {
       if (!text.empty()) out += filled(fmt::format("{}: {}", name, text), indent);
     };
-    if (step.act == "expect")
-      line("expected", step.at_least
-                           ? fmt::format("{} is at least {}", step.variable, *step.at_least)
-                           : fmt::format("{} is {}", step.variable, step.value));
+    if (step.act == "expect") line("expected", expectation(step));
     if (step.act == "slot" && !step.value.empty()) line("slot", step.value);
     line("file", step.file);
     line("sha-256", step.sha256);
     line("goes into", step.field);
     if (!step.settings.empty()) line("settings", fmt::format("{}", fmt::join(step.settings, ", ")));
+    for (const std::string& note : step.notes)
+      line("on this phone", note);
     line("before", step.before);
     line("screen", step.screen);
     line("done when", step.success);
@@ -108,6 +104,12 @@ void append_first(std::string& out, const std::vector<std::string>& sentences) {
 }
 
 }  // namespace
+
+std::string expectation(const Step& step) {
+  if (step.at_least) return fmt::format("{} is at least {}", step.variable, *step.at_least);
+  if (step.at_most) return fmt::format("{} is at most {}", step.variable, *step.at_most);
+  return fmt::format("{} is {}", step.variable, step.value);
+}
 
 std::string format_plan(const Plan& plan) {
   std::string out = "# The steps of the flash, in order, and the way back.\nformat = 1\n";

@@ -20,6 +20,9 @@ const LogicalPartition* find(const SuperFacts& facts, std::string_view name) {
   return at == facts.partitions.end() ? nullptr : &*at;
 }
 
+/// Extents of a partition begin at multiples of it, as a rule.
+constexpr std::uint64_t kAlignment = 1u << 20;
+
 /// What a generic system brings itself, in the order in which it is missed least.
 constexpr std::array<std::string_view, 2> kBroughtAlong{"product", "system_ext"};
 
@@ -40,16 +43,17 @@ std::vector<RoomStep> candidates(const SuperFacts& facts, const std::string& par
     if (one.name.ends_with("-cow"))
       drop(one, "It is left over from an over-the-air update that was not finished.", {}, true);
   const std::string_view own = suffix_of(partition);
-  for (const LogicalPartition& one : facts.partitions)
-    if (!own.empty() && !one.name.ends_with("-cow") && !suffix_of(one.name).empty() &&
-        suffix_of(one.name) != own)
-      drop(one, "It belongs to the other slot, which does not start from it now.",
-           "the other slot does not start until a full update has filled it again", false);
   for (const std::string_view name : kBroughtAlong)
     if (const auto* one = find(facts, std::string(name) + std::string(own)))
       drop(*one, "A generic system brings what it needs of this itself.",
            fmt::format("what the maker put into {} is gone until it is written again", name),
            false);
+  // Last: a slot that starts is what one falls back on.
+  for (const LogicalPartition& one : facts.partitions)
+    if (!own.empty() && !one.name.ends_with("-cow") && !suffix_of(one.name).empty() &&
+        suffix_of(one.name) != own)
+      drop(one, "It belongs to the other slot, which does not start from it now.",
+           "the other slot does not start until a full update has filled it again", false);
   return out;
 }
 
@@ -65,7 +69,7 @@ std::uint64_t free_for(const SuperFacts& facts, const std::string& partition) {
   const LogicalPartition* own = find(facts, partition);
   const std::string group = own == nullptr ? std::string() : own->group;
   for (const LogicalPartition& one : facts.partitions) {
-    all += one.size;
+    all += align_up(one.size, kAlignment);
     if (one.group == group) in_group += one.size;
   }
   std::uint64_t out = facts.size == 0 ? ~std::uint64_t{0} : facts.size - std::min(facts.size, all);
@@ -125,6 +129,15 @@ RoomPlan make_room(const SuperFacts& facts, const std::string& partition, std::u
                                                         dropped, human_size(freed)));
   out.steps.push_back(resize);
   return out;
+}
+
+SuperFacts after_room(SuperFacts facts, const RoomPlan& room) {
+  for (const RoomStep& step : room.steps) {
+    if (step.act == "drop") facts = without(std::move(facts), step.partition);
+    for (LogicalPartition& one : facts.partitions)
+      if (step.act == "resize" && one.name == step.partition) one.size = step.after;
+  }
+  return facts;
 }
 
 }  // namespace wexlo

@@ -36,4 +36,7 @@ struct SuperFacts {
 [[nodiscard]] RoomPlan make_room(const SuperFacts& facts, const std::string& partition,
                                  std::uint64_t size);
 
+/// What super holds once the steps are done.
+[[nodiscard]] SuperFacts after_room(SuperFacts facts, const RoomPlan& room);
+
 }  // namespace wexlo

@@ -39,6 +39,8 @@ constexpr std::array kKeys{
     FactKey{"state", "update", FactKind::Choice, "an over-the-air update that is not finished",
             "none|snapshotted|merging"},
     FactKey{"state", "battery_percent", FactKind::Number, "charge", {}},
+    FactKey{"state", "battery_enough", FactKind::Choice, "what its bootloader says of the charge",
+            "yes|no"},
     FactKey{"state", "battery_millivolt", FactKind::Number, "battery voltage", {}},
     FactKey{"state", "download_limit", FactKind::Number, "most bytes of one download", {}},
     FactKey{"state", "anti_rollback", FactKind::Number, "its maker's anti-rollback number", {}},
@@ -158,12 +160,10 @@ class SheetReader {
       known.value = fmt::format("{}", *number);
     else
       return wrong(*value, fmt::format("{}.{} is a text or a number", table, name));
-    if (known.value.empty() || known.value == kUnknown) return {};
-    if (row->kind == FactKind::Number && !number_of(known.value))
-      return wrong(*value, fmt::format("{}.{} is a number", table, name));
-    if (row->kind == FactKind::Choice && !is_choice(known.value, row->choices))
-      return wrong(*value, fmt::format("{}.{} is one of {}", table, name, row->choices));
-    out_.facts[row->key()] = std::move(known);
+    if (!out_.set(row->key(), known.value, known.source))
+      return wrong(*value, row->kind == FactKind::Number
+                               ? fmt::format("{}.{} is a number", table, name)
+                               : fmt::format("{}.{} is one of {}", table, name, row->choices));
     return {};
   }
 
@@ -191,17 +191,20 @@ class SheetReader {
   Sheet out_;
 };
 
-std::string ascii_quote(std::string_view text) {
-  // The TOML that Wexlo writes is ASCII; what is not was typed by a person and may be any UTF-8.
-  return is_ascii(text) ? toml_quote(text) : fmt::format("\"{}\"", printable(text));
+/// Letters, digits and dashes need no quotes.
+std::string key_text(std::string_view key) {
+  const bool bare = !key.empty() && std::ranges::all_of(key, [](unsigned char c) {
+    return std::isalnum(c) || c == '_' || c == '-';
+  });
+  return bare ? std::string(key) : toml_quote_utf8(key);
 }
 
 std::string written(const FactKey& key, const Known& known) {
   const std::string value = key.kind == FactKind::Number
                                 ? fmt::format("{}", number_of(known.value).value_or(0))
-                                : ascii_quote(known.value);
+                                : toml_quote_utf8(known.value);
   if (known.source == kByHand) return value;
-  return fmt::format("{{ value = {}, source = {} }}", value, ascii_quote(known.source));
+  return fmt::format("{{ value = {}, source = {} }}", value, toml_quote_utf8(known.source));
 }
 
 }  // namespace
@@ -241,6 +244,16 @@ std::optional<std::uint64_t> Sheet::size_of(std::string_view partition) const {
   return std::nullopt;
 }
 
+bool Sheet::set(std::string_view key, std::string value, std::string source) {
+  const auto row = std::ranges::find(kKeys, key, &FactKey::key);
+  if (row == kKeys.end()) return false;
+  if (value.empty() || value == kUnknown) return true;
+  if (row->kind == FactKind::Number && !number_of(value)) return false;
+  if (row->kind == FactKind::Choice && !is_choice(value, row->choices)) return false;
+  facts[std::string(key)] = {std::move(value), std::move(source)};
+  return true;
+}
+
 void Sheet::merge(const Sheet& other) {
   for (const auto& [key, known] : other.facts)
     facts.emplace(key, known);
@@ -277,18 +290,18 @@ std::string format_sheet(const Sheet& sheet) {
   }
   if (!sheet.partitions.empty()) out += "\n[partitions]  # bytes\n";
   for (const auto& [name, size] : sheet.partitions)
-    out += fmt::format("{} = {}\n", ascii_quote(name), size);
+    out += fmt::format("{} = {}\n", key_text(name), size);
   if (!sheet.rollback.empty()) out += "\n[rollback]  # stored index by location\n";
   for (const auto& [location, index] : sheet.rollback)
     out += fmt::format("{} = \"{}\"\n", location, index);
   if (!sheet.access.empty()) out += "\n[access]  # the bench's own notes on this phone\n";
   for (const auto& [name, text] : sheet.access)
-    out += fmt::format("{} = {}\n", ascii_quote(name), ascii_quote(text));
+    out += fmt::format("{} = {}\n", key_text(name), toml_quote_utf8(text));
   for (const LogicalGroup& one : sheet.groups)
-    out += fmt::format("\n[[group]]\nname = {}\nsize = {}\n", ascii_quote(one.name), one.size);
+    out += fmt::format("\n[[group]]\nname = {}\nsize = {}\n", toml_quote_utf8(one.name), one.size);
   for (const LogicalPartition& one : sheet.logical)
-    out += fmt::format("\n[[logical]]\nname = {}\nsize = {}\ngroup = {}\n", ascii_quote(one.name),
-                       one.size, ascii_quote(one.group));
+    out += fmt::format("\n[[logical]]\nname = {}\nsize = {}\ngroup = {}\n",
+                       toml_quote_utf8(one.name), one.size, toml_quote_utf8(one.group));
   return out;
 }
 

@@ -51,6 +51,9 @@ struct Sheet {
   [[nodiscard]] std::optional<std::uint64_t> size_of(std::string_view partition) const;
   /// Takes over what is known there and not here.
   void merge(const Sheet& other);
+  /// Sets a fact when its value is one that the key takes; "" and "unknown" leave it unknown.
+  /// @return false: the key is not known, or the value does not suit it
+  bool set(std::string_view key, std::string value, std::string source);
 };
 
 enum class FactKind { Text, Number, Choice };

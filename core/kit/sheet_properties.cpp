@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <charconv>
 #include <set>
 
 #include "kit/sheet.hpp"
@@ -25,7 +26,6 @@ constexpr std::array kProperties{
     Property{"variant", "phone.variant"},
     Property{"ro.boot.hwc", "phone.region"},
     Property{"ro.csc.sales_code", "phone.region"},
-    Property{"ro.product.locale.region", "phone.region"},
     Property{"ro.soc.model", "phone.chipset"},
     Property{"ro.board.platform", "phone.chipset"},
     Property{"ro.product.cpu.abi", "phone.architecture"},
@@ -41,13 +41,16 @@ constexpr std::array kProperties{
     Property{"ro.build.version.sdk", "build.sdk"},
     Property{"ro.boot.vbmeta.device_state", "state.lock"},
     Property{"ro.boot.flash.locked", "state.lock"},
+    Property{"ro.boot.verifiedbootstate", "state.lock"},
     Property{"unlocked", "state.lock"},
     Property{"slot-count", "state.slots"},
     Property{"ro.build.ab_update", "state.slots"},
     Property{"current-slot", "state.current_slot"},
     Property{"ro.boot.slot_suffix", "state.current_slot"},
+    Property{"ro.boot.slot", "state.current_slot"},
     Property{"snapshot-update-status", "state.update"},
     Property{"battery-level", "state.battery_percent"},
+    Property{"battery-soc-ok", "state.battery_enough"},
     Property{"battery-voltage", "state.battery_millivolt"},
     Property{"max-download-size", "state.download_limit"},
     Property{"anti", "state.anti_rollback"},
@@ -71,6 +74,8 @@ std::string in_our_words(std::string_view name, std::string_view key, std::strin
   if (key == "phone.architecture") return architecture(value);
   if (name == "ro.boot.flash.locked")
     return value == "1" ? "locked" : value == "0" ? "unlocked" : "";
+  if (name == "ro.boot.verifiedbootstate")
+    return value == "orange" ? "unlocked" : value == "green" || value == "yellow" ? "locked" : "";
   if (name == "unlocked") return value == "yes" || value == "true" ? "unlocked" : "locked";
   if (name == "slot-count") return value == "2" ? "2" : "1";
   if (name == "ro.build.ab_update") return value == "true" ? "2" : "1";
@@ -78,9 +83,24 @@ std::string in_our_words(std::string_view name, std::string_view key, std::strin
     if (value.starts_with('_')) value.remove_prefix(1);
     return value == "a" || value == "b" ? std::string(value) : "";
   }
+  if (name == "battery-voltage") return std::string(value.substr(0, value.find("mV")));
+  if (name == "battery-level") return std::string(value.substr(0, value.find('%')));
   // Two basebands of a phone with two cards are one version, said twice.
   if (name == "gsm.version.baseband") return std::string(value.substr(0, value.find(',')));
   return std::string(value);
+}
+
+/// The name of a bootloader's variable: of some a partition or a slot is a part, behind a colon.
+std::size_t end_of_name(std::string_view line) {
+  const std::size_t colon = line.find(':');
+  if (colon == line.npos) return colon;
+  constexpr std::array<std::string_view, 8> kOfSomething{
+      "partition-size",  "partition-type",  "is-logical",       "has-slot",
+      "slot-successful", "slot-unbootable", "slot-retry-count", "logical-block-size"};
+  const bool more =
+      std::ranges::find(kOfSomething, trimmed(line.substr(0, colon))) != kOfSomething.end();
+  const std::size_t second = more ? line.find(':', colon + 1) : line.npos;
+  return second == line.npos ? colon : second;
 }
 
 /// The line's name and value, whatever form it has; empty names: it is none.
@@ -99,29 +119,29 @@ std::pair<std::string, std::string> parted(std::string_view line) {
     if (close != line.npos) line = trimmed(line.substr(close + 1));
   }
   const std::size_t equals = line.find('=');
-  if (equals != line.npos && line.substr(0, equals).find(' ') == line.npos)
-    return {std::string(trimmed(line.substr(0, equals))),
-            std::string(trimmed(line.substr(equals + 1)))};
-  // Names of bootloader variables hold colons themselves; values do not begin with letters of one.
-  const std::size_t colon = line.rfind(':');
-  if (colon == line.npos) return {};
-  return {std::string(trimmed(line.substr(0, colon))),
-          std::string(trimmed(line.substr(colon + 1)))};
+  const std::size_t colon = end_of_name(line);
+  const std::size_t end = equals < colon ? equals : colon;
+  if (end == line.npos) return {};
+  const std::string_view name = trimmed(line.substr(0, end));
+  if (name.find(' ') != name.npos) return {};
+  return {std::string(name), std::string(trimmed(line.substr(end + 1)))};
 }
 
-/// Checked as any sheet is: what does not suit its key is left out.
-void put(Sheet& out, std::string_view key, const std::string& value, const std::string& source) {
-  if (value.empty() || out.facts.contains(key)) return;
-  const std::size_t dot = key.find('.');
-  const std::string text = "[" + std::string(key.substr(0, dot)) + "]\n" +
-                           std::string(key.substr(dot + 1)) + " = '''" + value + "'''\n";
-  if (value.find("'''") != value.npos) return;
-  auto one = parse_sheet(text, source);
-  if (!one) return;
-  for (auto& [name, known] : one->facts) {
-    known.source = source;
-    out.facts.emplace(name, known);
+/// A console's redirection may have written two bytes a character; properties are ASCII.
+std::string in_ascii(std::string_view text) {
+  const bool little = text.starts_with("\xff\xfe"), big = text.starts_with("\xfe\xff");
+  if (!little && !big) return std::string(text.starts_with("\xef\xbb\xbf") ? text.substr(3) : text);
+  std::string out;
+  for (std::size_t i = 2; i + 1 < text.size(); i += 2) {
+    const char low = text[little ? i : i + 1], high = text[little ? i + 1 : i];
+    out += high == 0 && static_cast<unsigned char>(low) < 0x80 ? low : '?';
   }
+  return out;
+}
+
+/// What does not suit its key is left out: pasted text is no sheet.
+void put(Sheet& out, std::string_view key, std::string value, std::string source) {
+  if (!out.facts.contains(key)) out.set(key, std::move(value), std::move(source));
 }
 
 struct Sizes {
@@ -135,14 +155,19 @@ void take_partition(const std::string& name, const std::string& value, Sizes& ou
     out.logical.insert(name.substr(kLogical.size()));
   if (!name.starts_with(kSize) || value.empty()) return;
   // Hexadecimal, with or without 0x.
-  char* end = nullptr;
-  const std::uint64_t size = std::strtoull(value.c_str(), &end, 16);
-  if (*end == '\0') out.all[name.substr(kSize.size())] = size;
+  std::string_view digits = value;
+  if (digits.starts_with("0x") || digits.starts_with("0X")) digits.remove_prefix(2);
+  std::uint64_t size = 0;
+  const auto [end, bad] = std::from_chars(digits.data(), digits.data() + digits.size(), size, 16);
+  if (bad == std::errc() && end == digits.data() + digits.size() && size > 0)
+    out.all[name.substr(kSize.size())] = size;
 }
 
 }  // namespace
 
-Sheet sheet_from_properties(std::string_view text, const std::string& source) {
+Sheet sheet_from_properties(std::string_view pasted, const std::string& source) {
+  const std::string lines = in_ascii(pasted);
+  std::string_view text = lines;
   std::map<std::string, std::string> said;
   Sizes sizes;
   while (!text.empty()) {
@@ -162,8 +187,9 @@ Sheet sheet_from_properties(std::string_view text, const std::string& source) {
       out.logical.push_back({name, size, {}});
     else
       out.partitions.emplace(name, size);
-    if (name == "super")
-      put(out, "super.size", std::to_string(size), "partition-size:super in " + source);
+    const auto super = said.find("super-partition-name");
+    if (name == (super == said.end() ? "super" : super->second))
+      put(out, "super.size", std::to_string(size), "partition-size:" + name + " in " + source);
   }
   return out;
 }

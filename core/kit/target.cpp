@@ -15,10 +15,13 @@ const Candidate* find(const std::vector<Candidate>& candidates, std::string_view
   return at == candidates.end() ? nullptr : &*at;
 }
 
-bool has_ramdisk(const Candidate* candidate) {
+bool holds_ramdisk(const Candidate* candidate, std::string_view kind) {
   return candidate != nullptr && candidate->image->image &&
-         candidate->image->image->kind() == "boot" &&
+         candidate->image->image->kind() == kind &&
          !boot::ramdisk_parts(*candidate->image->image).empty();
+}
+bool has_ramdisk(const Candidate* candidate) {
+  return holds_ramdisk(candidate, "boot");
 }
 
 struct First {
@@ -26,27 +29,50 @@ struct First {
   RamdiskLayout layout = RamdiskLayout::None;
 };
 
+/// Fragments for recovery or with modules alone take no part in finding the first program.
+bool every_start_loads(const boot::RamdiskPart& part) {
+  const auto type = static_cast<boot::RamdiskType>(part.type);
+  return type != boot::RamdiskType::Recovery && type != boot::RamdiskType::Dlkm;
+}
+
+Error no_init(const Candidate& candidate) {
+  return {.code = ErrorCode::NoTarget,
+          .message = "the first ramdisk has no /init",
+          .file = candidate.partition,
+          .hint =
+              "Nothing in this firmware says what starts the system: check that the package is "
+              "whole."};
+}
+
 /// The first program in the ramdisk: a file, or a link that leads to one on the system.
 Result<First> first_program(const Candidate& candidate) {
   const Image& image = *candidate.image->image;
-  const boot::RamdiskPart part = boot::ramdisk_parts(image).front();
-  auto ramdisk = parse_ramdisk(part.bytes);
-  if (!ramdisk)
-    return fail(in_file(at_base(std::move(ramdisk).error(), part.offset + part.header.size()),
-                        candidate.partition));
-  const auto at = find_entry(*ramdisk, "init");
-  if (!at)
-    return fail({.code = ErrorCode::NoTarget,
-                 .message = "the first ramdisk has no /init",
-                 .file = candidate.partition,
-                 .hint = "Nothing in this firmware says what starts the system: check that the "
-                         "package is whole."});
-  First out{.layout = layout_of(*ramdisk, signs_of(image, candidate.partition))};
-  const newc::Entry& entry = entry_at(*ramdisk, *at);
-  out.program = entry.type() == newc::Symlink
-                    ? fmt::format("/init, a link to {}", as_text(entry.data().view()))
-                    : fmt::format("/init ({} bytes)", content_of(*ramdisk, *at).size());
-  return out;
+  for (const boot::RamdiskPart& part : boot::ramdisk_parts(image)) {
+    if (part.bytes.empty() || !every_start_loads(part)) continue;
+    auto ramdisk = parse_ramdisk(part.bytes);
+    if (!ramdisk)
+      return fail(in_file(at_base(std::move(ramdisk).error(), part.offset + part.header.size()),
+                          candidate.partition));
+    const auto at = find_entry(*ramdisk, "init");
+    if (!at) continue;
+    const newc::Entry& entry = entry_at(*ramdisk, *at);
+    return First{entry.type() == newc::Symlink
+                     ? fmt::format("/init, a link to {}", as_text(entry.data().view()))
+                     : fmt::format("/init ({} bytes)", content_of(*ramdisk, *at).size()),
+                 layout_of(*ramdisk, signs_of(image, candidate.partition))};
+  }
+  return fail(no_init(candidate));
+}
+
+/// Where the generic ramdisk is not there, or has no /init, the vendor's may start the system.
+std::optional<Target> in_vendor_boot(const Candidate* vendor_boot, const std::string& otherwise) {
+  if (!holds_ramdisk(vendor_boot, "vendor_boot")) return std::nullopt;
+  const auto first = first_program(*vendor_boot);
+  if (!first) return std::nullopt;
+  return Target{"vendor_boot",
+                fmt::format("{}, so vendor_boot's ramdisk with {} is the first one to run",
+                            otherwise, first->program),
+                first->layout};
 }
 
 }  // namespace
@@ -54,9 +80,14 @@ Result<First> first_program(const Candidate& candidate) {
 Result<Target> choose_target(const std::vector<Candidate>& candidates) {
   const Candidate* init_boot = find(candidates, "init_boot");
   const Candidate* boot = find(candidates, "boot");
+  const Candidate* vendor_boot = find(candidates, "vendor_boot");
   const Candidate* recovery = find(candidates, "recovery");
   if (has_ramdisk(init_boot)) {
-    WEXLO_TRY(const First first, first_program(*init_boot));
+    auto found = first_program(*init_boot);
+    if (!found && found.error().code == ErrorCode::NoTarget)
+      if (auto vendor = in_vendor_boot(vendor_boot, "init_boot's ramdisk has no /init"))
+        return *vendor;
+    WEXLO_TRY(const First first, std::move(found));
     // Whatever boot holds, a loader that finds init_boot takes the generic ramdisk from there.
     return Target{"init_boot",
                   fmt::format("the firmware has an init_boot, so its ramdisk with {} is the first "
@@ -65,7 +96,10 @@ Result<Target> choose_target(const std::vector<Candidate>& candidates) {
                   first.layout};
   }
   if (has_ramdisk(boot)) {
-    WEXLO_TRY(const First first, first_program(*boot));
+    auto found = first_program(*boot);
+    if (!found && found.error().code == ErrorCode::NoTarget)
+      if (auto vendor = in_vendor_boot(vendor_boot, "boot's ramdisk has no /init")) return *vendor;
+    WEXLO_TRY(const First first, std::move(found));
     return Target{
         "boot",
         fmt::format("boot has the first ramdisk with {}; {}; {}", first.program,
@@ -73,6 +107,8 @@ Result<Target> choose_target(const std::vector<Candidate>& candidates) {
                     layout_about(first.layout)),
         first.layout};
   }
+  if (auto vendor = in_vendor_boot(vendor_boot, "neither init_boot nor boot has a ramdisk"))
+    return *vendor;
   if (boot != nullptr && has_ramdisk(recovery)) {
     WEXLO_TRY(const First first, first_program(*recovery));
     return Target{

@@ -20,9 +20,10 @@ struct Target {
   RamdiskLayout layout = RamdiskLayout::None;
 };
 
-/// init_boot when there is one with a ramdisk, else boot; where neither has one, recovery: then the
-/// system starts without a ramdisk and only recovery can be given anything. Errors: NoTarget,
-/// saying what was looked at; those of parse_ramdisk for the image that would be it.
+/// init_boot when there is one with a ramdisk, else boot; where neither has one with a first
+/// program, vendor_boot when that has; else recovery: then the system starts without a ramdisk and
+/// only recovery can be given anything. Errors: NoTarget, saying what was looked at; those of
+/// parse_ramdisk for the image that would be it.
 [[nodiscard]] Result<Target> choose_target(const std::vector<Candidate>& candidates);
 
 }  // namespace wexlo

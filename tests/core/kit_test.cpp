@@ -58,13 +58,13 @@ TEST_CASE(
     "plan: the phone is made ready and asked, then the writes, then the restart; a wipe only if "
     "asked") {
   const Plan plan = make_plan(facts());
-  CHECK(acts(plan.steps) == "person mode expect expect expect expect write write restart person ");
-  CHECK(acts(plan.back) == "person mode expect expect write write restart person ");
+  CHECK(acts(plan.steps) == "person mode expect expect expect expect expect write write restart person ");
+  CHECK(acts(plan.back) == "person mode expect expect expect write write restart person ");
   CHECK(std::ranges::none_of(plan.steps, &Step::data_loss));
   PlanFacts wiping = facts();
   wiping.wipe = true;
   CHECK(acts(make_plan(wiping).steps) ==
-        "person mode expect expect expect expect write write wipe restart person ");
+        "person mode expect expect expect expect expect write write wipe restart person ");
   CHECK(std::ranges::count_if(make_plan(wiping).steps, &Step::data_loss) == 1);
 }
 
@@ -97,9 +97,9 @@ TEST_CASE("plan: the text is valid, holds every step, and is the same each time"
   CHECK(text == format_plan(make_plan(facts())));
   const auto table = parse_toml(text, "plan.toml");
   REQUIRE(table);
-  CHECK((*table)["step"].as_array()->size() == 10);
-  CHECK((*table)["back"].as_array()->size() == 8);
-  const auto& write = *(*table)["step"].as_array()->get(6)->as_table();
+  CHECK((*table)["step"].as_array()->size() == 11);
+  CHECK((*table)["back"].as_array()->size() == 9);
+  const auto& write = *(*table)["step"].as_array()->get(7)->as_table();
   CHECK(write["partition"].value<std::string>() == "init_boot");
   CHECK(write["size"].value<std::int64_t>() == 4096);
   CHECK(write["sha256"].value<std::string>() == "aa");
