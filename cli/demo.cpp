@@ -80,7 +80,12 @@ class Demo {
                              Overwrite::Refuse));
     }
     recipe_words_.insert(recipe_words_.begin(), {"-r", recipe().string()});
-    return write_file(recipe(), as_view(add_on.recipe), Overwrite::Refuse);
+    WEXLO_CHECK(write_file(recipe(), as_view(add_on.recipe), Overwrite::Refuse));
+    fs::create_directory(folder_ / "sheets", error);
+    if (error) return fail(io_error(error.value(), "cannot make the folder", folder_.string()));
+    for (const auto& [name, text] : demo::bench_files())
+      WEXLO_CHECK(write_file(folder_ / "sheets" / name, as_view(text), Overwrite::Refuse));
+    return {};
   }
 
   Status job() {
@@ -109,27 +114,48 @@ class Demo {
         step("The way back: the stock image out of the patched one alone.",
              {"restore", path("init_boot-patched.img"), "-o", path("init_boot-restored.img")}));
     WEXLO_CHECK(same("images/init_boot.img", "init_boot-restored.img"));
+    WEXLO_CHECK(step("The phone at the bench: a sheet of it, from properties pasted into a file.",
+                     {"sheet", "--props", path("sheets/gnomon-properties.txt"), "--over",
+                      path("sheets/gnomon-notes.toml"), "-o", path("sheets/gnomon.toml")}));
     WEXLO_CHECK(step("The main job in one command: from the package to a kit ready for flashing.",
-                     with_recipe({"prepare", firmware().string(), "-o", path("kit")})));
+                     with_recipe({"prepare", firmware().string(), "--sheet",
+                                  path("sheets/gnomon.toml"), "-o", path("kit")})));
     WEXLO_CHECK(
         step("Is the kit whole, and what will a phone make of it?", {"check", path("kit")}));
     return {};
   }
 
-  /// The other phones, and an update from one build to the next.
+  /// The other phones, an update from one build to the next, another system, the wrong phones.
   Status others() {
     WEXLO_CHECK(incremental());
+    WEXLO_CHECK(generic_system());
     say("A second phone: Korvale Tarn 2, codename vernier. Its firmware is a zip in a zip, super "
         "in "
         "three sparse pieces.");
     const fs::path factory = folder_ / "vernier-factory.zip";
     WEXLO_CHECK(demo::write_vernier(factory, session_.context));
-    WEXLO_CHECK(phone(factory, "vernier", "system"));
+    WEXLO_CHECK(phone(factory, "vernier", "vernier-other-variant"));
     say("A third phone: Korvale Tarn 1, codename plumbline. Its firmware is a download-mode tar "
         "with lz4 members and a sum line.");
     const fs::path tar = folder_ / "plumbline-home.tar.md5";
     WEXLO_CHECK(demo::write_plumbline(tar, session_.context));
-    return phone(tar, "plumbline", "system");
+    WEXLO_CHECK(phone(tar, "plumbline", "plumbline-other-phone"));
+    WEXLO_CHECK(step("Put the patched image into the package itself: sums and sizes stay true.",
+                     {"insert", tar.string(), "boot=" + path("plumbline-kit/flash/boot.img"), "-o",
+                      path("plumbline-patched.tar.md5")}));
+    return step("A tray of phones: each firmware for the phones that it fits.",
+                {"batch", path("sheets/tray.toml"), "--no-cache"});
+  }
+
+  Status generic_system() {
+    const fs::path image = folder_ / "generic-system.img";
+    WEXLO_CHECK(demo::write_generic_system(image));
+    std::vector<std::string> command = with_recipe(
+        {"prepare", firmware().string(), "--sheet", path("sheets/gnomon.toml"), "--with",
+         "system=" + image.string(), "--wipe", "-o", path("kit-generic-system")});
+    WEXLO_CHECK(step("Another system for gnomon: it fits once leftovers made room.", command));
+    return step("The phone's super before the plan, and after it.",
+                {"draw", path("kit-generic-system"), "--figure", "super", "-o", path("super.png")});
   }
 
   Status incremental() {
@@ -144,15 +170,29 @@ class Demo {
              "first; the hash tree that the phone would generate is generated.",
              {"extract", update.string(), "--all", "--base", older.string(), "-o",
               path("images-updated")}));
-    return same("images/init_boot.img", "images-updated/init_boot.img");
+    WEXLO_CHECK(same("images/init_boot.img", "images-updated/init_boot.img"));
+    WEXLO_CHECK(step("A phone that took an update since: the firmware is older than what it runs.",
+                     with_recipe({"prepare", firmware().string(), "--sheet",
+                                  path("sheets/gnomon-newer.toml"), "-o", path("kit-refused")}),
+                     ExitFinding));
+    WEXLO_CHECK(step("A phone patched with the older build's images.",
+                     with_recipe({"prepare", older.string(), "-o", path("kit-260805")})));
+    return step(
+        "It takes the new build, and is patched again as it was: in that order.",
+        {"prepare", firmware().string(), "--like", path("kit-260805"), "-o", path("kit-update")});
   }
 
-  Status phone(const fs::path& firmware, const std::string& name, const std::string& other) {
+  Status phone(const fs::path& firmware, const std::string& name, const std::string& wrong) {
     WEXLO_CHECK(step("What is in it?", {"inspect", firmware.string()}));
-    WEXLO_CHECK(step("Take two partitions out.",
-                     {"extract", firmware.string(), "boot", other, "-o", path(name + "-images")}));
-    return step("The main job.",
-                with_recipe({"prepare", firmware.string(), "-o", path(name + "-kit")}));
+    WEXLO_CHECK(step("Take two partitions out.", {"extract", firmware.string(), "boot", "system",
+                                                  "-o", path(name + "-images")}));
+    const auto prepare = [&](const std::string& sheet, const std::string& kit) {
+      return with_recipe({"prepare", firmware.string(), "--sheet",
+                          path("sheets/" + sheet + ".toml"), "-o", path(kit)});
+    };
+    WEXLO_CHECK(step("The main job.", prepare(name, name + "-kit")));
+    return step("The same firmware for the wrong phone: there is no kit.",
+                prepare(wrong, name + "-refused"), ExitFinding);
   }
 
   std::vector<std::string> with_recipe(std::vector<std::string> command) const {
@@ -169,7 +209,7 @@ class Demo {
       session_.out << "\n" << session_.paint.heading("== ") << text << "\n" << std::flush;
   }
 
-  Status step(const std::string& why, std::vector<std::string> command) {
+  Status step(const std::string& why, std::vector<std::string> command, int wanted = ExitDone) {
     say(why);
     const std::string shown = fmt::format("wexlo {}", fmt::join(command, " "));
     if (!session_.globals.json && !session_.globals.quiet)
@@ -188,7 +228,7 @@ class Demo {
     Json row = {{"command", shown}, {"exit_code", code}};
     if (session_.globals.json) row["reply"] = Json::parse(captured.str());
     steps_.push_back(std::move(row));
-    if (code == ExitDone) return {};
+    if (code == wanted) return {};
     if (code == ExitInterrupted) return check_stop(session_.context);
     return fail(
         {.code = ErrorCode::Io,

@@ -1,4 +1,4 @@
-#include "job/prepare.hpp"
+#include "job/prepare_wish.hpp"
 
 #include <fmt/format.h>
 
@@ -9,7 +9,6 @@
 #include "edits.hpp"
 #include "options.hpp"
 #include "reply.hpp"
-#include "signing.hpp"
 
 namespace wexlo::cli {
 namespace {
@@ -35,16 +34,22 @@ Json fit_json(const std::vector<FitRow>& rows) {
   return out;
 }
 
+/// Two builds of one device are told by what stands behind the colon.
+std::size_t shared_start(const std::string& one, const std::string& other) {
+  const std::size_t colon = one.find(':');
+  return colon != one.npos && other.compare(0, colon + 1, one, 0, colon + 1) == 0 ? colon + 1 : 0;
+}
+
 /// What differs is told with its reason, the rest in a row each.
 std::string fit_text(const Session& session, const std::vector<FitRow>& rows) {
   if (rows.empty()) return {};
   const Paint& paint = session.paint;
   Table table({"what", "firmware", "phone", "verdict"});
   std::string reasons;
+  const auto value = [](const std::string& text) {
+    return text.empty() ? std::string("unknown") : printable(text);
+  };
   for (const FitRow& row : rows) {
-    const auto value = [](const std::string& text) {
-      return text.empty() ? std::string("unknown") : printable(text);
-    };
     std::string verdict(verdict_name(row.verdict));
     if (row.verdict == Verdict3::Fits) verdict = paint.good(verdict);
     if (row.verdict == Verdict3::Unknown) verdict = paint.faint(verdict);
@@ -52,7 +57,12 @@ std::string fit_text(const Session& session, const std::vector<FitRow>& rows) {
       verdict = row.accepted             ? paint.warning("differs, accepted")
                 : row.level == "problem" ? paint.bad(fmt::format("differs [{}]", row.code))
                                          : paint.warning("differs");
-    table.row({row.what, value(row.firmware), value(row.phone), verdict});
+    const std::size_t same = shared_start(row.firmware, row.phone);
+    table.row({row.what, value(row.firmware),
+               row.firmware == row.phone && !row.phone.empty() ? "the same"
+               : same > 0 ? "…" + printable(row.phone.substr(same))
+                          : value(row.phone),
+               verdict});
     if (row.verdict == Verdict3::Differs)
       reasons += fmt::format("  {}: {}\n", row.what, printable(row.why));
   }
@@ -61,11 +71,7 @@ std::string fit_text(const Session& session, const std::vector<FitRow>& rows) {
 
 /// Why there is no kit, naming what --accept would have to name.
 Error refusal(const Options& options, const Prepared& done) {
-  std::vector<std::string> codes;
-  for (const FitRow& row : done.fit)
-    if (stops(row)) codes.push_back(row.code);
-  for (const Finding& one : done.findings)
-    if (one.level == "problem") codes.push_back(one.code);
+  const auto codes = stopping(done);
   return {.code = ErrorCode::DoesNotFit,
           .message = "no kit was made: something speaks against it",
           .file = options.firmware,
@@ -156,42 +162,28 @@ Result<GivenFile> given_file(const std::string& text) {
   return GivenFile{text.substr(0, equals), text.substr(equals + 1)};
 }
 
-Status take_phone(const Options& options, PrepareOptions& out) {
-  if (!options.sheet.empty()) {
-    WEXLO_TRY(out.sheet, read_sheet(options.sheet));
-  }
+Result<PrepareWish> wish_of(const Options& options) {
+  PrepareWish out{.firmware = options.firmware,
+                  .recipes = options.recipes.recipes,
+                  .settings = {},
+                  .like = options.like,
+                  .sheet = options.sheet,
+                  .slots = options.slots,
+                  .key = options.key,
+                  .signer = options.signer,
+                  .given = {},
+                  .accept = options.accept,
+                  .onto_foreign = options.recipes.onto_foreign,
+                  .wipe = options.wipe,
+                  .stock = options.stock};
+  WEXLO_TRY(out.settings, settings_of(options.recipes.settings));
   for (const std::string& one : options.with) {
     WEXLO_TRY(GivenFile file, given_file(one));
     out.given.push_back(std::move(file));
   }
   for (const std::string& one : options.install)
     out.given.push_back({"", one});
-  out.accept = options.accept;
-  out.stock = options.stock;
-  return {};
-}
-
-/// The recipes and settings: given, or those of an older kit.
-Status take_settings(const Options& options, PrepareOptions& out) {
-  std::string slots = options.slots;
-  if (!options.like.empty()) {
-    WEXLO_TRY(OldKit kit, read_old_kit(options.like));
-    out.like_build = kit.build;
-    if (options.stock) {
-      out.stock_of = kit.partitions;
-      kit.recipes.clear();
-      kit.wipe = false;
-    }
-    out.recipes = std::move(kit.recipes);
-    out.before = std::move(kit.facts);
-    out.patch.architecture = kit.architecture;
-    out.wipe |= kit.wipe;
-    if (slots.empty()) slots = kit.slots;
-  } else if (!options.stock) {
-    WEXLO_TRY(out.recipes, load(options.recipes, out.patch.architecture));
-  }
-  out.slots = slots == "both" ? Slots::Both : Slots::Current;
-  return {};
+  return out;
 }
 
 std::string given_text(const Session& session, const Prepared& done) {
@@ -262,26 +254,15 @@ std::string text_of(const Session& session, const Options& options, const Prepar
 }
 
 Result<Reply> run(const Options& options, const Session& session) {
-  const bool recipes = !options.recipes.recipes.empty();
-  if (options.stock ? recipes : options.like.empty() == !recipes)
-    return fail({.code = ErrorCode::Usage,
-                 .message = options.stock          ? "--stock puts stock images back: no recipe"
-                            : options.like.empty() ? "prepare wants a recipe"
-                                                   : "--like brings the recipes of its kit",
-                 .hint = "Give -r RECIPE, or --like KIT for the recipes of an older kit, or "
-                         "--stock for none."});
   if (options.kit.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
                  .message = "prepare wants a name for the kit",
                  .hint = "Add -o KIT, or --dry-run to see what would be done."});
-  PrepareOptions prepare_options{.wipe = options.wipe, .dry_run = options.dry_run};
-  prepare_options.patch.onto_foreign = options.recipes.onto_foreign;
-  if (options.force) prepare_options.overwrite = Overwrite::Replace;
-  WEXLO_CHECK(take_phone(options, prepare_options));
-  WEXLO_CHECK(take_settings(options, prepare_options));
   Reply reply;
-  WEXLO_TRY(prepare_options.signer,
-            find_signer(options.key, options.signer, session.context, reply.findings));
+  WEXLO_TRY(const PrepareWish wish, wish_of(options));
+  WEXLO_TRY(PrepareOptions prepare_options, options_of(wish, reply.findings, session.context));
+  prepare_options.dry_run = options.dry_run;
+  if (options.force) prepare_options.overwrite = Overwrite::Replace;
   WEXLO_TRY(const Prepared done,
             prepare(options.firmware, prepare_options, options.kit, session.context));
   Json images = Json::array(), steps = Json::array();

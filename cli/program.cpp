@@ -124,9 +124,9 @@ int run_program(std::vector<std::string> arguments, Session& session) {
   session.globals = {};
   add_globals(app, options, session.globals);
   app.parse_complete_callback([&] { apply_globals(options, session, exit_code); });
-  for (const auto add :
-       {add_inspect, add_extract, add_unpack, add_repack, add_compare, add_patch, add_restore,
-        add_check, add_seal, add_keys, add_prepare, add_sheet, add_draw, add_recipes, add_demo})
+  for (const auto add : {add_inspect, add_extract, add_unpack, add_repack, add_compare, add_patch,
+                         add_restore, add_check, add_seal, add_keys, add_prepare, add_batch,
+                         add_sheet, add_insert, add_draw, add_recipes, add_demo})
     add(app, session, exit_code);
   const bool json = std::ranges::find(arguments, "--json") != arguments.end();
   try {

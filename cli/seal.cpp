@@ -8,9 +8,9 @@
 #include "base/text.hpp"
 #include "commands.hpp"
 #include "firmware/firmware.hpp"
+#include "job/signing.hpp"
 #include "options.hpp"
 #include "reply.hpp"
-#include "signing.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -60,4 +60,10 @@ Result<unsigned> jobs_setting(std::optional<unsigned> option, const std::string&
   return option.value_or(static_cast<unsigned>(jobs));
 }
 
+std::optional<fs::path> cache_folder() {
+  if (const auto cache = environment("XDG_CACHE_HOME")) return fs::path(*cache) / "wexlo";
+  if (const auto home = environment("HOME")) return fs::path(*home) / ".cache" / "wexlo";
+  return std::nullopt;
+}
+
 }  // namespace wexlo::cli

@@ -9,6 +9,7 @@
 #include "base/text.hpp"
 #include "job/compare.hpp"
 #include "job/kit_facts.hpp"
+#include "job/kit_super.hpp"
 #include "job/phone_set.hpp"
 #include "verified/vbmeta.hpp"
 
@@ -91,18 +92,6 @@ figure::Side side_of(const SuperFacts& facts, const SuperFacts& before, const st
   }
   out.regions = figure::with_gaps(std::move(out.regions), out.total, "free", Ink::Free);
   return out;
-}
-
-SuperFacts after_plan(SuperFacts facts, const std::vector<RoomPlan>& rooms) {
-  for (const RoomPlan& room : rooms)
-    for (const RoomStep& step : room.steps) {
-      std::erase_if(facts.partitions, [&](const LogicalPartition& one) {
-        return step.act == "drop" && one.name == step.partition;
-      });
-      for (LogicalPartition& one : facts.partitions)
-        if (step.act == "resize" && one.name == step.partition) one.size = step.after;
-    }
-  return facts;
 }
 
 std::pair<std::string, Ink> state_of(const verified::ChainStruct& one, const verified::Walk& walk) {
@@ -233,12 +222,27 @@ figure::Scene draw_changes(const std::string& title, const LoadedImage& before,
   return figure::change_map(title, side(before, before_name), side(after, after_name), changes);
 }
 
+Result<figure::Scene> draw_difference(const std::string& title, const LoadedImage& before,
+                                      const std::string& before_name, const LoadedImage& after,
+                                      const std::string& after_name, const Context& context) {
+  WEXLO_TRY(const ImageComparison comparison, compare_images(before, after, context));
+  std::vector<ChangedRange> ranges;
+  for (const DifferentRange& one : comparison.ranges)
+    ranges.push_back({one.offset, one.size, one.region, ""});
+  return draw_changes(title, before, before_name, after, after_name, ranges);
+}
+
 figure::Scene draw_super(const std::string& title, const SuperFacts& super,
                          const std::vector<RoomPlan>& rooms) {
   const bool planned =
       std::ranges::any_of(rooms, [](const RoomPlan& one) { return !one.steps.empty(); });
   std::optional<figure::Side> after;
-  if (planned) after = side_of(after_plan(super, rooms), super, "after the plan");
+  if (planned) {
+    SuperFacts then = super;
+    for (const RoomPlan& room : rooms)
+      then = after_room(std::move(then), room);
+    after = side_of(then, super, "after the plan");
+  }
   return figure::super_map(title, side_of(super, super, planned ? "before" : "super"), after);
 }
 
@@ -273,12 +277,9 @@ Result<figure::Scene> draw_two(const std::string& path, const std::string& other
   WEXLO_TRY(const SourcePtr second, open_input(other, context));
   WEXLO_TRY(const LoadedImage before, load_image(*first));
   WEXLO_TRY(const LoadedImage after, load_image(*second));
-  WEXLO_TRY(const ImageComparison comparison, compare_images(before, after, context));
-  std::vector<ChangedRange> ranges;
-  for (const DifferentRange& one : comparison.ranges)
-    ranges.push_back({one.offset, one.size, one.region, ""});
-  return draw_changes(fmt::format("{} and {}", base_name(path), base_name(other)), before,
-                      std::string(base_name(path)), after, std::string(base_name(other)), ranges);
+  return draw_difference(fmt::format("{} and {}", base_name(path), base_name(other)), before,
+                         std::string(base_name(path)), after, std::string(base_name(other)),
+                         context);
 }
 
 Result<figure::Scene> draw_walk(const std::string& path, const Context& context) {
@@ -293,6 +294,22 @@ Result<figure::Scene> draw_walk(const std::string& path, const Context& context)
   return draw_chain(fmt::format("Verified boot of {}", base_name(path)), walk);
 }
 
+/// What a sheet or a kit says of a phone's super; nullopt: the path is neither, or says nothing.
+Result<std::optional<figure::Scene>> draw_known_super(const std::string& path) {
+  const std::string name(base_name(path));
+  if (path.ends_with(".toml")) {
+    WEXLO_TRY(const Sheet sheet, read_sheet(path));
+    const Firmware none;
+    const SuperFacts super = super_facts(none, &sheet, sheet.text("state.slots") != "1");
+    if (super.partitions.empty()) return std::nullopt;
+    return draw_super(fmt::format("super of the phone in {}", name), super, {});
+  }
+  WEXLO_TRY(const auto kit, read_kit_super(path));
+  if (!kit) return std::nullopt;
+  return draw_super(fmt::format("super of the phone that {} is for", name), kit->before,
+                    kit->rooms);
+}
+
 }  // namespace
 
 Result<figure::Scene> draw(const std::string& path, const std::string& other,
@@ -305,6 +322,11 @@ Result<figure::Scene> draw(const std::string& path, const std::string& other,
   if (wanted == "changes")
     return fail({.code = ErrorCode::Usage, .message = "the figure changes wants two images"});
   if (wanted == "chain") return draw_walk(path, context);
+  if (wanted == "super" || path.ends_with(".toml")) {
+    WEXLO_TRY(auto known, draw_known_super(path));
+    if (known) return std::move(*known);
+    if (path.ends_with(".toml")) return fail(no_figure(path, wanted));
+  }
   WEXLO_TRY(const FirmwarePtr firmware, open_firmware(path, {.context = context}));
   const std::string name(base_name(path));
   const bool payload = std::ranges::any_of(

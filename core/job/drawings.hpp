@@ -17,6 +17,10 @@ namespace wexlo {
                                          const std::string& before_name, const LoadedImage& after,
                                          const std::string& after_name,
                                          const std::vector<ChangedRange>& ranges);
+/// The same for two images that nobody has compared yet. Errors: those of compare_images.
+[[nodiscard]] Result<figure::Scene> draw_difference(
+    const std::string& title, const LoadedImage& before, const std::string& before_name,
+    const LoadedImage& after, const std::string& after_name, const Context& context);
 /// @param rooms  what a plan does to it; empty: nothing
 [[nodiscard]] figure::Scene draw_super(const std::string& title, const SuperFacts& super,
                                        const std::vector<RoomPlan>& rooms);
@@ -27,6 +31,7 @@ namespace wexlo {
 struct DrawOptions {
   std::string figure;  ///< "bytes", "changes", "super", "chain", "payload"; empty: by what it is
 };
+/// @param path  an image, a package, a folder, a kit, or a sheet (its name ends with .toml)
 /// Errors: Usage (the input has no such figure), those of reading.
 [[nodiscard]] Result<figure::Scene> draw(const std::string& path, const std::string& other,
                                          const DrawOptions& options, const Context& context);

@@ -19,7 +19,7 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::uint64_t kMaxScanned = std::uint64_t{1} << 30;
+constexpr std::uint64_t kMaxScanned = std::uint64_t{8} << 30;
 constexpr std::uint64_t kPlaceholder = 4096;
 
 bool is_bare_boot_class(const std::string& partition) {
@@ -49,12 +49,17 @@ void take_property(std::string_view line, Given& out) {
   }
 }
 
+bool is_known(const Given& given) {
+  return !given.architecture.empty() && given.slotted && !given.build.fingerprint.empty() &&
+         !given.build.patch_level.empty();
+}
+
 /// Property files lie in most file systems as they are: their lines are found without reading the
 /// file system itself. Where they are packed, nothing is known.
 Status scan_properties(const Source& source, Given& out, const Context& context) {
   constexpr std::uint64_t kChunk = 4u << 20, kOverlap = 256;
   const std::uint64_t end = std::min(source.size(), kMaxScanned);
-  for (std::uint64_t at = 0; at < end;) {
+  for (std::uint64_t at = 0; at < end && !is_known(out);) {
     WEXLO_CHECK(check_stop(context));
     WEXLO_TRY(const Stretch stretch, source.stretch_at(at));
     if (stretch.hole) {
@@ -63,9 +68,11 @@ Status scan_properties(const Source& source, Given& out, const Context& context)
     }
     WEXLO_TRY(const Bytes bytes, read_some(source, at, kChunk + kOverlap));
     const std::string_view text = as_text(bytes);
-    for (std::size_t found = text.find("\nro."); found < kChunk && found != text.npos;
-         found = text.find("\nro.", found + 1)) {
-      const std::string_view rest = text.substr(found + 1, kOverlap);
+    for (std::size_t found = text.find("ro."); found < kChunk && found != text.npos;
+         found = text.find("ro.", found + 1)) {
+      // The first line of a file stands behind whatever ends the block before.
+      if (found > 0 && text[found - 1] != '\n' && text[found - 1] != '\0') continue;
+      const std::string_view rest = text.substr(found, kOverlap);
       const std::size_t line = rest.find('\n');
       if (line != rest.npos) take_property(rest.substr(0, line), out);
     }
@@ -92,6 +99,9 @@ Status read_given_image(Given& out, std::vector<Finding>& findings, const Contex
   out.build.merge(build_in_image(*out.image));
   if (found && found->format->parse_image != nullptr && out.size <= kMaxImage) {
     WEXLO_TRY(const LoadedImage loaded, load_image(*out.source));
+    const std::string_view kind = loaded.image ? loaded.image->kind() : std::string_view();
+    if (kind == "boot" || kind == "vendor_boot")
+      out.header_version = loaded.image->layout().version;
     if (const auto phone = phone_facts(loaded, context)) {
       out.architecture =
           phone->architecture.empty() ? phone->kernel_architecture : phone->architecture;
@@ -214,10 +224,11 @@ Result<Given> open_given(const GivenFile& what, std::vector<Finding>& findings,
   if (!opened && opened.error().code == ErrorCode::BadMagic && !what.partition.empty()) {
     // Of no kind that is known: a partition of a maker's own, given as it is.
     WEXLO_TRY(SourcePtr source, open_input(what.file, context));
-    out.firmware = std::make_unique<Firmware>();
-    out.firmware->single = true;
-    out.firmware->partitions.push_back(
+    auto bare = std::make_shared<Firmware>();
+    bare->single = true;
+    bare->partitions.push_back(
         {.name = what.partition, .size = source->size(), .content = content_of(source)});
+    out.firmware = std::move(bare);
   } else if (!opened) {
     return fail(std::move(opened).error());
   } else {

@@ -14,15 +14,16 @@ struct GivenFile {
 
 struct Given {
   std::string partition, file;
-  FirmwarePtr firmware;                   ///< keeps the contents open
-  const PartitionFacts* image = nullptr;  ///< nullptr: a package
-  SourcePtr source;                       ///< of the image: unpacked, not sparse
-  std::uint64_t size = 0;                 ///< bytes of the image, or of the package's file
-  std::string kind;                       ///< "boot", "ext4", …
+  std::shared_ptr<const Firmware> firmware;  ///< keeps the contents open
+  const PartitionFacts* image = nullptr;     ///< nullptr: a package
+  SourcePtr source;                          ///< of the image: unpacked, not sparse
+  std::uint64_t size = 0;                    ///< bytes of the image, or of the package's file
+  std::string kind;                          ///< "boot", "ext4", …
   BuildFacts build;
-  std::string architecture;     ///< of its programs or kernel; empty: not known
-  std::optional<bool> slotted;  ///< says whether it is for two slots
-  bool payload = false;         ///< a package that is installed to the other slot
+  std::string architecture;                ///< of its programs or kernel; empty: not known
+  std::optional<bool> slotted;             ///< says whether it is for two slots
+  std::optional<unsigned> header_version;  ///< of a boot or vendor_boot header
+  bool payload = false;                    ///< a package that is installed to the other slot
 };
 
 /// Opens an image (packed, sparse or not) or a package. What looks wrong goes to `findings`, with

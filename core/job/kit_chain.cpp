@@ -24,9 +24,9 @@ const PreparedImage* find(const Prepared& prepared, std::string_view partition) 
 
 class KitSealer {
  public:
-  KitSealer(const KitSurroundings& around, const verified::SignerPtr& signer, Prepared& prepared,
+  KitSealer(StockImages& stock, const verified::SignerPtr& signer, Prepared& prepared,
             const Context& context)
-      : around_(around), signer_(signer), prepared_(prepared), context_(context) {}
+      : stock_(stock), signer_(signer), prepared_(prepared), context_(context) {}
 
   Status run() {
     for (const PreparedImage& one : prepared_.images)
@@ -50,11 +50,11 @@ class KitSealer {
 
  private:
   /// What the kit writes of a partition, else its stock image.
-  Result<Blob> bytes_of(const std::string& partition) const {
+  Result<Blob> bytes_of(const std::string& partition) {
     if (const PreparedImage* one = find(std::as_const(prepared_), partition);
         one != nullptr && one->flashed)
       return one->patched.bytes;
-    WEXLO_TRY(const LoadedImage* const stock, around_.stock(partition));
+    WEXLO_TRY(const LoadedImage* const stock, stock_.get(partition, context_));
     return stock == nullptr ? Blob() : stock->bytes;
   }
 
@@ -71,7 +71,7 @@ class KitSealer {
     for (const SealInput& one : inputs_)
       touched.insert(one.partition);
     bool top = false;
-    for (const PartitionFacts& one : around_.firmware.partitions) {
+    for (const PartitionFacts& one : stock_.firmware().partitions) {
       const std::string name(
           std::string_view(one.name).substr(0, one.name.size() - slot_suffix(one.name).size()));
       if (!name.starts_with("vbmeta") || one.size == 0) continue;
@@ -79,7 +79,7 @@ class KitSealer {
       if (bytes.empty()) continue;
       top = top || name == "vbmeta";
       const auto vbmeta = verified::parse_vbmeta(bytes);
-      if (!vbmeta) return fail(in_file(vbmeta.error(), around_.where + "!" + name));
+      if (!vbmeta) return fail(in_file(vbmeta.error(), stock_.where() + "!" + name));
       WEXLO_TRY(const auto all, verified::descriptors(*vbmeta));
       const bool speaks = std::ranges::any_of(all, [&](const verified::Descriptor& claim) {
         return touched.contains(std::string(verified::partition_of(claim)));
@@ -147,7 +147,7 @@ class KitSealer {
   }
 
   /// Another signature may stand in the way back's way: it is tried.
-  Status way_back(PreparedImage& image) const {
+  Status way_back(PreparedImage& image) {
     WayBack& back = image.patched.way_back;
     back.in_image = false;
     back.reason = "it is signed with your own key";
@@ -155,13 +155,13 @@ class KitSealer {
     if (!loaded) return fail(loaded.error());
     const auto restored = restore_image(*loaded, {}, {}, context_);
     if (!restored && restored.error().code == ErrorCode::Interrupted) return fail(restored.error());
-    WEXLO_TRY(const LoadedImage* const stock, around_.stock(image.partition));
+    WEXLO_TRY(const LoadedImage* const stock, stock_.get(image.partition, context_));
     if (restored && stock != nullptr && equal(restored->bytes.view(), stock->bytes.view()))
       back = {.in_image = true, .reason = {}};
     return {};
   }
 
-  const KitSurroundings& around_;
+  StockImages& stock_;
   const verified::SignerPtr& signer_;
   Prepared& prepared_;
   const Context& context_;
@@ -181,22 +181,22 @@ std::string why_unlocked(const verified::Walk& walk) {
 
 }  // namespace
 
-Status seal_kit(const KitSurroundings& around, const verified::SignerPtr& signer,
-                Prepared& prepared, const Context& context) {
-  return KitSealer(around, signer, prepared, context).run();
+Status seal_kit(StockImages& stock, const verified::SignerPtr& signer, Prepared& prepared,
+                const Context& context) {
+  return KitSealer(stock, signer, prepared, context).run();
 }
 
-Result<Verification> judge_kit(const KitSurroundings& around, const Bytes& key,
-                               const Prepared& prepared, const Context& context) {
+Result<Verification> judge_kit(StockImages& stock, const Bytes& key, const Prepared& prepared,
+                               const Context& context) {
   PhoneSet set;
-  set.add(around.firmware);
+  set.add(stock.firmware());
   for (const PreparedImage& one : prepared.images)
     if (one.flashed) set.add(one.partition, one.patched.bytes);
   std::string other;
   verified::WalkOptions options{
       .find = {}, .suffix = set.suffix("", other), .root_key = key, .rollback = {}};
   if (key.empty()) {
-    WEXLO_TRY(const LoadedImage* const top, around.stock("vbmeta"));
+    WEXLO_TRY(const LoadedImage* const top, stock.get("vbmeta", context));
     if (top != nullptr && top->image && top->image->kind() == "vbmeta")
       options.root_key = to_bytes(verified::public_key_of(*top->image));
   }

@@ -3,26 +3,19 @@
 /// phone will judge them.
 
 #include "job/prepare.hpp"
+#include "job/stock_images.hpp"
 #include "verified/chain.hpp"
 
 namespace wexlo {
 
-/// What the kit's images stand among.
-struct KitSurroundings {
-  const Firmware& firmware;
-  std::string where;  ///< the firmware's name, for errors
-  /// A stock image of the firmware, read; nullptr: it has none of that name.
-  std::function<Result<const LoadedImage*>(const std::string& partition)> stock;
-};
-
 /// Signs what has to be signed for a phone that trusts the signer's key: the top-level struct, and
 /// whatever leads from it to changed images. Images that have to change for it join the kit.
 /// Errors: those of sealing; Unexplained (something besides structs and footers changed).
-[[nodiscard]] Status seal_kit(const KitSurroundings& around, const verified::SignerPtr& signer,
+[[nodiscard]] Status seal_kit(StockImages& stock, const verified::SignerPtr& signer,
                               Prepared& prepared, const Context& context);
 
 /// What a phone with these images on it does. @param key  a blob; empty: the stock firmware's
-[[nodiscard]] Result<Verification> judge_kit(const KitSurroundings& around, const Bytes& key,
+[[nodiscard]] Result<Verification> judge_kit(StockImages& stock, const Bytes& key,
                                              const Prepared& prepared, const Context& context);
 
 }  // namespace wexlo

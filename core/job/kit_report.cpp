@@ -13,7 +13,6 @@
 #include "report/document.hpp"
 
 namespace wexlo {
-namespace fs = std::filesystem;
 namespace {
 
 using report::Cell;
@@ -31,14 +30,16 @@ std::string usual_time(unsigned seconds) {
 
 class ReportWriter {
  public:
-  ReportWriter(const fs::path& folder, Prepared& kit, const PrepareOptions& options,
-               const KitSources& sources, const Context& context)
-      : folder_(folder), kit_(kit), options_(options), sources_(sources), context_(context) {}
+  ReportWriter(const KitFolder& folder, Prepared& kit, const PrepareOptions& options,
+               const KitSources& sources)
+      : folder_(folder),
+        kit_(kit),
+        options_(options),
+        sources_(sources),
+        context_(sources.context) {}
 
   Status run() {
-    std::error_code error;
-    fs::create_directory(folder_ / "figures", error);
-    if (error) return fail(io_error(error.value(), "cannot make the folder", "figures"));
+    WEXLO_CHECK(folder_.make("figures"));
     head();
     fit_table();
     target();
@@ -50,13 +51,13 @@ class ReportWriter {
     firmware();
     digests();
     WEXLO_CHECK(add("report.html", report::to_html(document_)));
-    return add("report.json", kit_report_json(kit_, options_, sources_.firmware_name));
+    return add("report.json", kit_report_json(kit_, options_, sources_.name()));
   }
 
  private:
   Status add(const std::string& name, const std::string& text) {
-    WEXLO_CHECK(write_new(folder_ / name, as_view(text)));
-    kit_.files.push_back({name, text.size(), sha256_hex(as_view(text))});
+    WEXLO_TRY(PlanFile file, folder_.put(name, as_view(text)));
+    kit_.files.push_back(std::move(file));
     return {};
   }
 
@@ -74,7 +75,7 @@ class ReportWriter {
     const auto fact = [&](std::string name, std::string text, Tone tone = Tone::Plain) {
       if (!text.empty()) document_.facts.emplace_back(std::move(name), Cell{std::move(text), tone});
     };
-    fact("Firmware", sources_.firmware_name);
+    fact("Firmware", sources_.name());
     fact("Build", build.fingerprint);
     fact("Security patch level", build.patch_level);
     fact("Purpose", kit_.purpose == Purpose::Restore  ? "put the stock images back"
@@ -147,22 +148,27 @@ class ReportWriter {
       document_.add(
           report::Heading{fmt::format("{} ({})", image.partition, image.files.what), "", 3});
       edits(image);
-      WEXLO_TRY(const Blob stock, sources_.stock(image.partition));
-      if (stock.empty() || options_.stock) {
+      WEXLO_TRY(const LoadedImage* const stock, sources_.stock.get(image.partition, context_));
+      if (stock == nullptr || options_.stock) {
         WEXLO_TRY(const LoadedImage one, load_image(image.patched.bytes, image.partition));
         WEXLO_CHECK(figure("bytes-" + image.partition,
                            draw_image(fmt::format("{}: what lies where", image.partition), one),
                            "The image as it is written."));
         continue;
       }
-      WEXLO_TRY(const LoadedImage before, load_image(stock, image.partition));
       WEXLO_TRY(const LoadedImage after, load_image(image.patched.bytes, image.partition));
-      WEXLO_CHECK(figure("changes-" + image.partition,
-                         draw_changes(fmt::format("{}: before and after", image.partition), before,
-                                      "stock", after, image.files.what, image.patched.ranges),
-                         image.given
-                             ? "The image was given: what differs from stock was not made here."
-                             : "Every byte that differs lies in one of these places."));
+      const std::string title = fmt::format("{}: before and after", image.partition);
+      if (image.given) {
+        WEXLO_TRY(const figure::Scene scene,
+                  draw_difference(title, *stock, "stock", after, "given", context_));
+        WEXLO_CHECK(figure("changes-" + image.partition, scene,
+                           "The image was given: what differs from stock was not made here."));
+        continue;
+      }
+      WEXLO_CHECK(figure(
+          "changes-" + image.partition,
+          draw_changes(title, *stock, "stock", after, image.files.what, image.patched.ranges),
+          "Every byte that differs lies in one of these places."));
       document_.add(report::Text{image.patched.way_back.in_image
                                      ? "The way back: from the patched image alone, or the kit's "
                                        "stock copy."
@@ -229,14 +235,13 @@ class ReportWriter {
         item.tag = item.tag.empty() ? "cannot be undone" : item.tag + ", cannot be undone";
       item.tag_tone = Tone::Bad;
       item.lines.push_back(step.about);
-      if (step.act == "expect")
-        item.lines.push_back(step.at_least
-                                 ? fmt::format("{} is at least {}", step.variable, *step.at_least)
-                                 : fmt::format("{} is {}", step.variable, step.value));
+      if (step.act == "expect") item.lines.push_back(expectation(step));
       if (!step.file.empty()) item.lines.push_back("File: " + step.file);
       if (!step.settings.empty())
         item.lines.push_back(fmt::format("In the other program: {}; {}", step.field,
                                          fmt::join(step.settings, ", ")));
+      for (const std::string& note : step.notes)
+        item.lines.push_back("On this phone: " + note);
       if (!step.screen.empty()) item.lines.push_back("Screen: " + step.screen);
       item.lines.push_back(fmt::format("Done when {}. Usual time: {}.", step.success,
                                        usual_time(step.usual_seconds)));
@@ -248,11 +253,11 @@ class ReportWriter {
   void firmware() {
     document_.add(report::Heading{"Firmware", "firmware"});
     report::Table layers{{"shell", "detail"}, {}};
-    for (const Layer& one : sources_.firmware.layers)
+    for (const Layer& one : sources_.firmware().layers)
       layers.rows.push_back({{one.kind}, {one.detail, Tone::Faint}});
     document_.add(std::move(layers));
     report::Table table{{"partition", "size", "sha-256 that the package names"}, {}};
-    for (const PartitionFacts& one : sources_.firmware.partitions)
+    for (const PartitionFacts& one : sources_.firmware().partitions)
       table.rows.push_back({{one.name}, {human_size(one.size)}, {one.sha256, Tone::Mono}});
     document_.add(std::move(table));
     for (const std::string& line : kit_.build.demands)
@@ -283,7 +288,7 @@ class ReportWriter {
     document_.add(std::move(table));
   }
 
-  const fs::path& folder_;
+  const KitFolder& folder_;
   Prepared& kit_;
   const PrepareOptions& options_;
   const KitSources& sources_;
@@ -293,9 +298,9 @@ class ReportWriter {
 
 }  // namespace
 
-Status write_report(const fs::path& folder, Prepared& prepared, const PrepareOptions& options,
-                    const KitSources& sources, const Context& context) {
-  return ReportWriter(folder, prepared, options, sources, context).run();
+Status write_report(const KitFolder& folder, Prepared& prepared, const PrepareOptions& options,
+                    const KitSources& sources) {
+  return ReportWriter(folder, prepared, options, sources).run();
 }
 
 }  // namespace wexlo

@@ -1,5 +1,7 @@
 #include "job/manifest.hpp"
 
+#include "job/kit_super.hpp"
+
 #include <nlohmann/json.hpp>
 
 namespace wexlo {
@@ -141,9 +143,11 @@ Json steps_json(const std::vector<Step>& steps) {
     text("variable", step.variable);
     text("value", step.value);
     if (step.at_least) row["at_least"] = *step.at_least;
+    if (step.at_most) row["at_most"] = *step.at_most;
     // Named otherwise than where a file's digest stands: packages are not in the kit.
     text("uses", step.file);
     text("screen", step.screen);
+    if (!step.notes.empty()) row["notes"] = step.notes;
     text("field", step.field);
     if (!step.settings.empty()) row["settings"] = step.settings;
     text("success", step.success);
@@ -216,11 +220,14 @@ std::string kit_manifest(const Prepared& prepared, const PrepareOptions& options
   manifest["verification"] = verification_json(prepared.verification);
   // A kit that only puts stock back has no recipes, which is not the same as not recording them.
   manifest["recipes"] = recipes_json(prepared.recipes);
-  manifest["settings"] = {{"slots", options.slots == Slots::Both ? "both" : "current"},
+  manifest["settings"] = {{"slots", !options.slots                  ? "auto"
+                                    : *options.slots == Slots::Both ? "both"
+                                                                    : "current"},
                           {"wipe", options.wipe},
                           {"arch", options.patch.architecture},
                           {"accepted", options.accept}};
   manifest["chain"] = chain_json(prepared.chain);
+  manifest["super"] = Json::parse(kit_super_json(prepared.super, prepared.rooms));
   manifest["plan"] = {{"file", "plan.toml"}, {"sha256", plan_sha256}};
   manifest["files"] = files_json(prepared.files);
   if (prepared.verification.needs == "own-key")

@@ -185,9 +185,14 @@ Result<OldKit> read_old_kit(const fs::path& folder) {
   });
   WEXLO_CHECK(read);
   each(kit, "images", [&](const json& row) {
-    if (std::string name = text_of(row, "partition"); !name.empty())
-      out.partitions.push_back(std::move(name));
+    const std::string name = text_of(row, "partition");
+    if (name.empty()) return;
+    out.partitions.push_back(name);
+    out.gave |= text_of(row, "what") == "given";
+    if (const auto stock = row.find("stock"); stock != row.end() && stock->is_object())
+      out.stock.emplace(name, text_of(*stock, "sha256"));
   });
+  each(kit, "given", [&](const json&) { out.gave = true; });
   each(kit, "chain", [&](const json& row) { out.facts.push_back(facts_from(row)); });
   if (const auto at = kit.find("settings"); at != kit.end() && at->is_object()) {
     out.slots = text_of(*at, "slots");

@@ -3,6 +3,7 @@
 /// recipes and settings can be applied to a new build without the files they once came from.
 
 #include <filesystem>
+#include <map>
 
 #include "job/chain_facts.hpp"
 #include "recipe/recipe.hpp"
@@ -29,8 +30,10 @@ struct OldKit {
   std::string build;
   std::vector<Recipe> recipes;
   std::vector<ImageFacts> facts;
-  std::vector<std::string> partitions;  ///< that it wrote
-  std::string slots;                    ///< "current", "both"
+  std::vector<std::string> partitions;       ///< that it wrote
+  std::map<std::string, std::string> stock;  ///< SHA-256 of its stock images, by partition
+  bool gave = false;                         ///< images or packages were brought along then
+  std::string slots;                         ///< as told then: "current", "both", "auto"
   bool wipe = false;
   std::string architecture;  ///< told by the user then; empty: read from the image
 };

@@ -2,6 +2,7 @@
 /// The main job: firmware and recipes in, a kit ready for flashing out.
 
 #include <filesystem>
+#include <set>
 
 #include "base/output.hpp"
 #include "base/pool.hpp"
@@ -26,7 +27,7 @@ inline constexpr std::string_view kKitKey = "key/root-key.bin";
 
 struct PrepareOptions {
   std::vector<Recipe> recipes;
-  Slots slots = Slots::Current;
+  std::optional<Slots> slots;  ///< nullopt: both where the sheet says that they are the same
   bool wipe = false;
   PatchOptions patch;
   bool dry_run = false;  ///< everything but writing the kit
@@ -39,7 +40,8 @@ struct PrepareOptions {
   bool stock = false;                 ///< no recipes: a kit that only puts stock images back
   std::vector<std::string> stock_of;  ///< with `stock`: these partitions; empty: the boot chain
   std::string like_build;             ///< the older kit's build; another one makes it an update
-  ImageCachePtr cache;                ///< of images taken out; may be empty
+  std::map<std::string, std::string> like_stock;  ///< SHA-256 of its stock images, by partition
+  ImageCachePtr cache;                            ///< of images taken out; may be empty
 };
 
 /// An image that is written as it was given.
@@ -81,20 +83,28 @@ struct Prepared {
   bool stopped = false;
   Purpose purpose = Purpose::Patch;
   PhoneShape shape;
-  std::vector<FitRow> fit;  ///< empty: no sheet
+  Slots slots = Slots::Current;    ///< that are written
+  std::string slots_reason;        ///< a clause
+  std::vector<FitRow> fit;         ///< empty: no sheet
+  std::set<std::string> accepted;  ///< codes of problems that a person has said yes to
   std::vector<GivenPart> given;
   std::optional<Given> install;
+  bool other_system = false;    ///< another system than the firmware's is put on the phone
   SuperFacts super;             ///< before the plan
   std::vector<RoomPlan> rooms;  ///< of logical partitions that are written
   std::vector<PlanFile> files;  ///< what else is in the kit: report, figures, packages
 };
 
-/// Errors: Usage (an --accept that names nothing), WouldRefuse (even an unlocked phone would not
-/// start it), NoTarget, NoMatch, DoesNotFit, ForeignPatch, Exists, and those of reading the
-/// firmware and patching. On failure nothing appears at `kit`.
+/// What a person has to decide is no error: see Prepared::stopped. Errors: Usage (several packages
+/// to install), WouldRefuse (even an unlocked phone would not start it), NoTarget, NoMatch,
+/// DoesNotFit, ForeignPatch, Exists, and those of reading the firmware and patching. On failure,
+/// and when it was stopped, nothing appears at `kit`.
 /// @param kit  not looked at in a dry run
 [[nodiscard]] Result<Prepared> prepare(const std::filesystem::path& firmware,
                                        const PrepareOptions& options,
                                        const std::filesystem::path& kit, const Context& context);
+
+/// Codes of what stopped it, for --accept.
+[[nodiscard]] std::vector<std::string> stopping(const Prepared& prepared);
 
 }  // namespace wexlo

@@ -1,6 +1,6 @@
-#include "signing.hpp"
+#include "job/signing.hpp"
 
-namespace wexlo::cli {
+namespace wexlo {
 
 Result<verified::SignerPtr> find_signer(const std::string& key, const std::string& program,
                                         const Context& context, std::vector<Finding>& findings) {
@@ -20,4 +20,4 @@ Result<verified::SignerPtr> find_signer(const std::string& key, const std::strin
   return signer;
 }
 
-}  // namespace wexlo::cli
+}  // namespace wexlo

@@ -1,12 +1,14 @@
 #pragma once
-/// The options that name a signing key.
+/// A signing key as people name it: a file, or a program that holds it.
 
 #include <string>
+#include <vector>
 
-#include "reply.hpp"
+#include "base/pool.hpp"
+#include "judge/finding.hpp"
 #include "verified/key.hpp"
 
-namespace wexlo::cli {
+namespace wexlo {
 
 /// @param key      a private key's file; with a program, the public key that belongs to its key
 /// @param program  of an external signer; empty: none
@@ -17,4 +19,4 @@ namespace wexlo::cli {
                                                       const Context& context,
                                                       std::vector<Finding>& findings);
 
-}  // namespace wexlo::cli
+}  // namespace wexlo

@@ -46,7 +46,7 @@ TEST_CASE("demo: every image of the firmware unpacks, repacks, and is the same b
     CHECK(judge("cmp all/" + name + ".img " + name + "-again.img").exit_code == 0);
     ++images;
   }
-  CHECK(images == 7);
+  CHECK(images == 8);
 }
 
 TEST_CASE("demo: the package is the same bytes in each run") {
@@ -120,8 +120,8 @@ TEST_CASE("demo: run again it refuses, and with --force gives the same kit") {
   CHECK(program(demo(), {"demo", "demo"}).exit_code == 5);
   judge("cp -r demo/kit kit-before");
   const Json document = program_json(demo(), {"demo", "demo", "--force"});
-  CHECK(document["result"]["steps"].size() == 11);
-  CHECK(document["result"]["steps"][9]["reply"]["result"]["target"] == "init_boot");
+  CHECK(document["result"]["steps"].size() == 12);
+  CHECK(document["result"]["steps"][10]["reply"]["result"]["target"] == "init_boot");
   CHECK(judge("diff -r kit-before demo/kit").exit_code == 0);
 }
 

@@ -1,0 +1,135 @@
+#include "job/batch.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "commands.hpp"
+#include "options.hpp"
+#include "reply.hpp"
+#include "settings.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+/// Bytes of images that are kept at most.
+constexpr std::uint64_t kCacheBound = std::uint64_t{2} << 30;
+
+struct Options {
+  std::string tray;
+  bool no_cache = false, dry_run = false, force = false;
+};
+
+std::string file_name(const std::string& path) {
+  return std::filesystem::path(path).filename().string();
+}
+
+Json rows_json(const Options& options, const std::vector<TrayRow>& rows) {
+  Json out = Json::array();
+  for (const TrayRow& row : rows) {
+    const bool made = row.outcome == TrayOutcome::Made;
+    out.push_back({{"firmware", row.job.wish.firmware},
+                   {"recipes", Json(row.job.wish.recipes)},
+                   {"sheet", row.job.wish.sheet.empty() ? Json() : Json(row.job.wish.sheet)},
+                   {"kit", made && !options.dry_run ? Json(row.job.kit) : Json()},
+                   {"outcome", outcome_word(row.outcome)},
+                   {"device", row.device},
+                   {"build", row.build},
+                   {"target", row.target},
+                   {"problems", Json(row.codes)},
+                   {"why", row.why.empty() ? Json() : Json(row.why)}});
+  }
+  return out;
+}
+
+std::string text_of(const Session& session, const Options& options,
+                    const std::vector<TrayRow>& rows) {
+  const Paint& paint = session.paint;
+  Table table({"#", "firmware", "phone", "kit", "outcome"});
+  std::string reasons;
+  std::size_t made = 0, passed = 0, number = 0;
+  for (const TrayRow& row : rows) {
+    // A firmware that is for another phone of the tray is not worth a line.
+    if (row.outcome == TrayOutcome::Passed && !session.globals.verbose) {
+      ++passed;
+      continue;
+    }
+    ++number;
+    std::string outcome(outcome_word(row.outcome));
+    if (row.outcome == TrayOutcome::Made) {
+      outcome = paint.good(outcome);
+      ++made;
+    } else if (row.outcome != TrayOutcome::Passed) {
+      outcome = paint.bad(outcome);
+      reasons += fmt::format("  {}: {}\n", number, printable(row.why));
+    }
+    table.row({fmt::format("{}", number), printable(file_name(row.job.wish.firmware)),
+               printable(row.job.wish.sheet.empty() ? "-" : file_name(row.job.wish.sheet)),
+               row.outcome == TrayOutcome::Made && !options.dry_run ? printable(row.job.kit) : "-",
+               outcome});
+  }
+  std::string out =
+      paint.heading(fmt::format("{}: {} of {} kits {}", printable(options.tray), made,
+                                rows.size() - passed, options.dry_run ? "could be made" : "made")) +
+      "\n" + table.text(paint) + reasons;
+  if (passed > 0)
+    out += fmt::format("  {} pairs of firmware and phone were passed over: not for each other\n",
+                       passed);
+  return out;
+}
+
+/// The tray as a whole fails as its first job that did; what a person has to look at comes second.
+std::optional<Error> refusal(const Options& options, const std::vector<TrayRow>& rows) {
+  const auto failed = std::ranges::find(rows, TrayOutcome::Failed, &TrayRow::outcome);
+  const auto refused = std::ranges::find(rows, TrayOutcome::Refused, &TrayRow::outcome);
+  if (failed == rows.end() && refused == rows.end()) return std::nullopt;
+  const auto missing = std::ranges::count_if(rows, [](const TrayRow& row) {
+    return row.outcome == TrayOutcome::Failed || row.outcome == TrayOutcome::Refused;
+  });
+  return Error{.code = failed == rows.end() ? ErrorCode::DoesNotFit : failed->error->code,
+               .message = fmt::format("{} kit{} of the tray {} not made", missing,
+                                      missing == 1 ? "" : "s", missing == 1 ? "was" : "were"),
+               .file = options.tray,
+               .found = failed == rows.end() ? refused->why : failed->why,
+               .hint = "The others are there. wexlo prepare with one job's options shows more."};
+}
+
+Result<Reply> run(const Options& options, const Session& session) {
+  WEXLO_TRY(const auto jobs, read_tray(options.tray));
+  TrayOptions tray{.dry_run = options.dry_run};
+  if (options.force) tray.overwrite = Overwrite::Replace;
+  if (const auto folder = cache_folder(); folder && !options.no_cache)
+    tray.cache = std::make_shared<ImageCache>(*folder, kCacheBound);
+  WEXLO_TRY(const auto rows, run_tray(jobs, tray, session.context));
+  Reply reply;
+  reply.result = {{"jobs", rows_json(options, rows)},
+                  {"cache_hits", tray.cache ? Json(tray.cache->hits()) : Json()}};
+  for (const TrayRow& row : rows)
+    for (const Finding& one : row.findings)
+      if (one.level != "note")
+        reply.findings.push_back(
+            {one.level, one.code, one.message,
+             file_name(row.job.wish.sheet.empty() ? row.job.wish.firmware : row.job.wish.sheet) +
+                 (one.where.empty() ? "" : " " + one.where)});
+  reply.text = text_of(session, options, rows);
+  reply.refusal = refusal(options, rows);
+  return reply;
+}
+
+}  // namespace
+
+void add_batch(CLI::App& app, Session& session, int& exit_code) {
+  auto options = std::make_shared<Options>();
+  Command(app, "batch", "A tray of phones: many kits in one go")
+      .positional("JOBS", options->tray, "The tray's file (TOML)")
+      .flag("--no-cache", options->no_cache, "Keep no images for the next time, and use none")
+      .flag("--dry-run", options->dry_run, "Everything but writing the kits")
+      .flag("--force", options->force, "Replace kits that are there already")
+      .runs([=, &session, &exit_code] {
+        exit_code = finish(session, "batch", run(*options, session));
+      });
+}
+
+}  // namespace wexlo::cli

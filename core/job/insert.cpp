@@ -1,0 +1,268 @@
+#include "job/insert.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <nlohmann/json.hpp>
+#include <set>
+
+#include "base/contains.hpp"
+#include "base/source_read.hpp"
+#include "firmware/content.hpp"
+#include "judge/subject.hpp"
+
+namespace wexlo {
+namespace fs = std::filesystem;
+namespace {
+
+/// Takes an image that is read out of a package, and holds it against what was put in.
+class ComparingSink final : public ImageSink {
+ public:
+  explicit ComparingSink(const SourcePtr& wanted) : wanted_(wanted) {}
+  Status resize(std::uint64_t size) override {
+    // Packages round up; what they add is zeros.
+    if (size >= wanted_->size()) return {};
+    return differs(size);
+  }
+  Status write_at(std::uint64_t offset, View bytes) override {
+    WEXLO_TRY(Bytes wanted, read_some(*wanted_, std::min(offset, wanted_->size()), bytes.size()));
+    wanted.resize(bytes.size());
+    return equal(wanted, bytes) ? Status() : differs(offset);
+  }
+  Status read_at(std::uint64_t offset, MutableView out) override {
+    WEXLO_TRY(Bytes wanted, read_some(*wanted_, std::min(offset, wanted_->size()), out.size()));
+    wanted.resize(out.size());
+    std::ranges::copy(wanted, out.begin());
+    return {};
+  }
+
+ private:
+  Status differs(std::uint64_t offset) const {
+    return fail({.code = ErrorCode::Unexplained,
+                 .message = "the package does not give the image again that was put in",
+                 .file = wanted_->name(),
+                 .offset = offset,
+                 .hint = "This is a fault of Wexlo: please report it with the package's kind."});
+  }
+  const SourcePtr& wanted_;
+};
+
+class Insertion {
+ public:
+  Insertion(const std::string& path, const InsertJob& job, const Context& context)
+      : path_(path), job_(job), context_(context) {}
+
+  Result<Inserted> run(const fs::path& out) {
+    WEXLO_CHECK(check_absent(out, job_.overwrite));
+    std::error_code ignored;
+    if (fs::exists(out, ignored) && fs::equivalent(path_, out, ignored))
+      return fail({.code = ErrorCode::Usage,
+                   .message = "the output is the package itself, which is never written to",
+                   .file = out.string()});
+    WEXLO_TRY(firmware_, open_firmware(path_, {.context = context_}));
+    for (const GivenFile& one : job_.images)
+      WEXLO_CHECK(take(one));
+    settle();
+    if (out_.stopped) return std::move(out_);
+    WEXLO_CHECK(fs::is_directory(path_, ignored) ? folder(out) : file(out));
+    return std::move(out_);
+  }
+
+ private:
+  void find(std::string level, std::string code, std::string message, const std::string& where) {
+    out_.findings.push_back({std::move(level), std::move(code), std::move(message), where});
+  }
+
+  Status take(const GivenFile& wish) {
+    WEXLO_TRY(const PartitionFacts* const old, firmware_->choose(wish.partition, path_));
+    if (contains(wishes_, old->name, &Wish::name))
+      return fail({.code = ErrorCode::Usage,
+                   .message = fmt::format("two images for {}", old->name),
+                   .file = wish.file});
+    WEXLO_TRY(Given given, open_given(wish, out_.findings, context_));
+    // The old one's kind, by its first bytes.
+    WEXLO_TRY(const Bytes start, old->content->head(kProbeHead));
+    const auto found = identify_bytes(start);
+    const std::string kind = found ? std::string(found->format->kind) : "";
+    if (!kind.empty() && kind != given.kind)
+      find("problem", "other-kind-" + old->name,
+           fmt::format("{} is {} in the package, and {} is {}.", old->name, kind, wish.file,
+                       given.kind.empty() ? "of no kind that is known" : given.kind),
+           old->name);
+    // In super a partition grows, or it is told that it cannot.
+    if (given.size > old->size && old->inside.empty() && firmware_->kind != "super")
+      find("warning", "larger",
+           fmt::format(
+               "The image for {} is {} bytes larger than the one it replaces: it may not fit "
+               "its partition.",
+               old->name, given.size - old->size),
+           old->name);
+    out_.images.push_back({.partition = old->name,
+                           .file = old->from,
+                           .old_size = old->size,
+                           .new_size = given.size,
+                           .old_kind = kind,
+                           .new_kind = given.kind});
+    WEXLO_TRY(const Bytes sum,
+              digest_of_start(*given.source, given.size, DigestKind::Sha256, context_));
+    out_.images.back().sha256 = hex(sum);
+    wishes_.push_back(wish_for(*old, given.source));
+    given_.push_back(std::move(given));
+    return {};
+  }
+
+  void settle() {
+    for (Finding& one : out_.findings)
+      if (one.level == "problem" && contains(job_.accept, one.code)) {
+        one.level = "warning";
+        one.message += " (accepted)";
+      }
+    out_.stopped = contains(out_.findings, "problem", &Finding::level);
+  }
+
+  void tell() {
+    for (const Note& note : out_.report.notes)
+      find(note.warning ? "warning" : "note", note.code, note.message, "");
+    if (std::ranges::any_of(wishes_, [](const Wish& one) { return is_vouched(one.name); }) &&
+        firmware_->find("vbmeta") != nullptr && !contains(wishes_, "vbmeta", &Wish::name))
+      find("note", "vbmeta-stays",
+           "vbmeta in the package vouches for the image that was there: a locked phone refuses the "
+           "new one. wexlo check on the output tells what a phone makes of it.",
+           "vbmeta");
+  }
+
+  static bool is_vouched(const std::string& name) {
+    return is_boot_class(std::string_view(name).substr(0, name.size() - slot_suffix(name).size()));
+  }
+
+  /// Every image comes out of the package as it was put in, with all that the package promises of
+  /// it.
+  Status verify(const Firmware& now) const {
+    std::set<std::shared_ptr<const PackageSum>> sums;
+    for (const Wish& wish : wishes_) {
+      const auto at = std::ranges::find_if(now.partitions, [&](const PartitionFacts& one) {
+        return one.name == wish.name && one.from == wish.from && one.inside == wish.inside;
+      });
+      if (at == now.partitions.end())
+        return fail({.code = ErrorCode::Unexplained,
+                     .message = fmt::format("the package does not list {} any more", wish.name),
+                     .file = path_});
+      ComparingSink sink(wish.image);
+      auto read = at->content->read(sink, {.digest = false}, context_);
+      if (!read) return fail(std::move(read).error());
+      if (at->sum && sums.insert(at->sum).second)
+        WEXLO_CHECK(check_sum_line(*at->sum->source, at->sum->line, context_));
+    }
+    if (now.partitions.size() == firmware_->partitions.size()) return {};
+    return fail({.code = ErrorCode::Unexplained,
+                 .message = "the package lists another number of partitions than before",
+                 .file = path_,
+                 .expected = fmt::format("{}", firmware_->partitions.size()),
+                 .found = fmt::format("{}", now.partitions.size())});
+  }
+
+  Status file(const fs::path& out) {
+    WEXLO_TRY(const SourcePtr package, open_input(path_, context_));
+    std::string sum_name = out.filename().string();
+    if (sum_name.ends_with(".md5"))
+      sum_name.resize(sum_name.size() - 4);
+    else
+      sum_name.clear();
+    WEXLO_TRY(const SourcePtr now,
+              insert_into(package, firmware_->single, wishes_, {sum_name, context_}, out_.report));
+    WEXLO_TRY(const FirmwarePtr again, open_source(now, {.context = context_}));
+    WEXLO_CHECK(verify(*again));
+    tell();
+    WEXLO_TRY(OutputFile output, OutputFile::create(out, job_.overwrite));
+    const auto sink = file_sink(output);
+    WEXLO_CHECK(sink->resize(now->size()));
+    WEXLO_TRY(const Verified copied, copy_source(*now, {}, *sink, {}, context_));
+    out_.size = now->size();
+    out_.sha256 = copied.sha256;
+    constexpr std::uint64_t kFlushed = 256u << 20;
+    return output.commit(now->size() <= kFlushed ? Flush::Wait : Flush::Leave);
+  }
+
+  Status folder(const fs::path& out) {
+    WEXLO_TRY(OutputFolder output,
+              OutputFolder::create(out, job_.overwrite, std::string(kInsertManifest)));
+    WEXLO_TRY(const auto changed, insert_into_folder(path_, wishes_, {"", context_}, out_.report));
+    if (auto copied = copy_folder(output.path(), changed); !copied)
+      return fail(output.with_final_name(std::move(copied).error()));
+    WEXLO_TRY(const FirmwarePtr again,
+              open_firmware(output.path().string(), {.context = context_}));
+    WEXLO_CHECK(verify(*again));
+    tell();
+    const std::string manifest = manifest_text();
+    WEXLO_CHECK(write_new(output.path() / std::string(kInsertManifest), as_view(manifest)));
+    return output.commit();
+  }
+
+  /// Links are copied as links; what changed comes from its source.
+  Status copy_folder(const fs::path& to, const std::map<std::string, SourcePtr>& changed) {
+    std::error_code error;
+    for (fs::recursive_directory_iterator at(path_, error), end; at != end && !error;
+         at.increment(error)) {
+      WEXLO_CHECK(check_stop(context_));
+      const fs::path relative = at->path().lexically_relative(path_);
+      if (relative == kInsertManifest) continue;
+      const auto one = changed.find(relative.generic_string());
+      if (one != changed.end()) {
+        WEXLO_CHECK(copy_file(*one->second, to / relative));
+      } else if (at->is_symlink()) {
+        fs::copy_symlink(at->path(), to / relative, error);
+      } else if (at->is_directory()) {
+        fs::create_directory(to / relative, error);
+      } else if (at->is_regular_file()) {
+        fs::copy_file(at->path(), to / relative, error);
+        out_.size += fs::file_size(to / relative, error);
+      }
+      if (error) return fail(io_error(error.value(), "cannot copy", at->path().string()));
+    }
+    if (error) return fail(io_error(error.value(), "cannot read the folder", path_));
+    return {};
+  }
+
+  Status copy_file(const Source& source, const fs::path& to) {
+    WEXLO_TRY(OutputFile output, OutputFile::create(to, Overwrite::Refuse));
+    const auto sink = file_sink(output);
+    WEXLO_CHECK(sink->resize(source.size()));
+    WEXLO_CHECK(copy_source(source, {}, *sink, {}, context_));
+    out_.size += source.size();
+    return output.commit(Flush::Leave);
+  }
+
+  [[nodiscard]] std::string manifest_text() const {
+    nlohmann::ordered_json images = nlohmann::ordered_json::array();
+    for (const InsertedImage& one : out_.images)
+      images.push_back({{"partition", one.partition},
+                        {"in", one.file},
+                        {"size", one.new_size},
+                        {"sha256", one.sha256}});
+    const nlohmann::ordered_json all = {{"format", 1},
+                                        {"package", fs::path(path_).filename().string()},
+                                        {"inserted", std::move(images)}};
+    return all.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+  }
+
+  static constexpr std::size_t kProbeHead = 4096;
+  std::string path_;
+  const InsertJob& job_;
+  const Context& context_;
+  FirmwarePtr firmware_;
+  std::vector<Given> given_;
+  std::vector<Wish> wishes_;
+  Inserted out_;
+};
+
+}  // namespace
+
+Result<Inserted> insert(const std::string& firmware, const InsertJob& job, const fs::path& out,
+                        const Context& context) {
+  std::string path = firmware;
+  while (path.size() > 1 && path.ends_with('/'))
+    path.pop_back();
+  return Insertion(path, job, context).run(out);
+}
+
+}  // namespace wexlo

@@ -1,0 +1,33 @@
+#pragma once
+/// A kit's folder while it is filled: what is written is read back, and every file has its digest.
+
+#include <filesystem>
+
+#include "base/pool.hpp"
+#include "base/source.hpp"
+#include "kit/plan.hpp"
+
+namespace wexlo {
+
+class KitFolder {
+ public:
+  KitFolder(std::filesystem::path folder, const Context& context)
+      : folder_(std::move(folder)), context_(context) {}
+
+  [[nodiscard]] const std::filesystem::path& path() const { return folder_; }
+  [[nodiscard]] const Context& context() const { return context_; }
+  /// A folder inside. Errors: those of writing.
+  [[nodiscard]] Status make(const std::string& name) const;
+  /// A new file. Errors: those of writing, Io (it does not read back the same).
+  [[nodiscard]] Result<PlanFile> put(const std::string& name, View bytes) const;
+  /// The same from a source of any size: holes stay holes.
+  [[nodiscard]] Result<PlanFile> copy(const std::string& name, const Source& source) const;
+  /// The digest of a file that was written by somebody else.
+  [[nodiscard]] Result<PlanFile> written(const std::string& name) const;
+
+ private:
+  std::filesystem::path folder_;
+  const Context& context_;
+};
+
+}  // namespace wexlo

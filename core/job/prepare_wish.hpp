@@ -1,0 +1,27 @@
+#pragma once
+/// What somebody asks of `prepare`, as files and words; read and checked before any work is done.
+
+#include "job/prepare.hpp"
+
+namespace wexlo {
+
+struct PrepareWish {
+  std::string firmware;              ///< path or address
+  std::vector<std::string> recipes;  ///< paths, or @name
+  Settings settings;                 ///< of their parameters; `arch` is the phone's processor
+  std::string like;                  ///< folder of an older kit; empty: none
+  std::string sheet;                 ///< path; empty: none
+  std::string slots;                 ///< "current", "both"; empty: as the sheet has it
+  std::string key, signer;           ///< see find_signer
+  std::vector<GivenFile> given;
+  std::vector<std::string> accept;
+  bool onto_foreign = false, wipe = false, stock = false;
+};
+
+/// Errors: Usage (no recipe, or more than one source of recipes), those of reading recipes, kit,
+/// sheet and key. @param findings  what has to be told of the key and the older kit
+[[nodiscard]] Result<PrepareOptions> options_of(const PrepareWish& wish,
+                                                std::vector<Finding>& findings,
+                                                const Context& context);
+
+}  // namespace wexlo
