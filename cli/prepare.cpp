@@ -7,6 +7,7 @@
 #include "base/text.hpp"
 #include "commands.hpp"
 #include "edits.hpp"
+#include "job/manifest.hpp"
 #include "options.hpp"
 #include "reply.hpp"
 
@@ -19,20 +20,6 @@ struct Options {
   RecipeOptions recipes;
   bool wipe = false, force = false, dry_run = false, stock = false;
 };
-
-Json fit_json(const std::vector<FitRow>& rows) {
-  Json out = Json::array();
-  for (const FitRow& row : rows)
-    out.push_back({{"code", row.code},
-                   {"what", row.what},
-                   {"firmware", row.firmware.empty() ? Json() : Json(row.firmware)},
-                   {"phone", row.phone.empty() ? Json() : Json(row.phone)},
-                   {"verdict", verdict_name(row.verdict)},
-                   {"level", row.level.empty() ? Json() : Json(row.level)},
-                   {"accepted", row.accepted},
-                   {"why", row.why}});
-  return out;
-}
 
 /// Two builds of one device are told by what stands behind the colon.
 std::size_t shared_start(const std::string& one, const std::string& other) {
@@ -276,7 +263,7 @@ Result<Reply> run(const Options& options, const Session& session) {
       {"reason", done.target.reason},
       {"layout", layout_name(done.target.layout)},
       {"kit", options.dry_run || done.stopped ? Json() : Json(options.kit)},
-      {"fit", fit_json(done.fit)},
+      {"fit", Json::parse(fit_json_text(done.fit))},
       {"stopped", done.stopped},
       {"device", done.build.device},
       {"build", done.build.fingerprint},

@@ -2,11 +2,14 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include <atomic>
 #include <cerrno>
+#include <charconv>
+#include <csignal>
 #include <cstdio>
 #include <utility>
 
@@ -25,6 +28,40 @@ fs::path temporary_beside(const fs::path& target) {
 fs::path without_slash(const fs::path& target) {
   const fs::path normal = target.lexically_normal();
   return normal.has_filename() ? normal : normal.parent_path();
+}
+
+/// Held as long as its owner lives: who gets it on a temporary knows that nobody works on it.
+int lock(const fs::path& path, int flags) {
+  const int fd = ::open(path.c_str(), flags | O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+  if (fd >= 0 && ::flock(fd, LOCK_EX | LOCK_NB) == 0) return fd;
+  if (fd >= 0) ::close(fd);
+  return -1;
+}
+
+/// What a killed run left behind for the same target. One that lives holds a lock; one on another
+/// machine may, too, and its number says nothing here.
+void sweep(const fs::path& target) {
+  const std::string begin = fmt::format(".{}.", target.filename().string());
+  constexpr std::string_view kEnd = ".partial";
+  const fs::path folder = target.parent_path().empty() ? fs::path(".") : target.parent_path();
+  std::error_code ignored;
+  std::vector<fs::path> left;
+  for (const auto& entry : fs::directory_iterator(folder, ignored)) {
+    const std::string name = entry.path().filename().string();
+    if (!name.starts_with(begin) || !name.ends_with(kEnd)) continue;
+    int owner = 0;
+    const char* digits = name.data() + begin.size();
+    const auto [end, bad] = std::from_chars(digits, name.data() + name.size(), owner);
+    if (bad != std::errc() || *end != '-' || owner <= 0) continue;
+    if (::kill(owner, 0) == 0 || errno != ESRCH) continue;
+    left.push_back(entry.path());
+  }
+  for (const fs::path& one : left) {
+    const int fd = lock(one, 0);
+    if (fd < 0) continue;
+    fs::remove_all(one, ignored);
+    ::close(fd);
+  }
 }
 
 Error exists_error(const fs::path& target, std::string hint) {
@@ -88,10 +125,12 @@ Result<OutputFile> OutputFile::create(const fs::path& target, Overwrite overwrit
   std::error_code ignored;
   if (fs::is_directory(target, ignored))
     return fail(io_error(EISDIR, "cannot write", target.string()));
+  sweep(target);
   auto temporary = temporary_beside(target);
   const mode_t mode = readers == Readers::OwnerAlone ? 0600 : 0666;
   const int fd = ::open(temporary.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, mode);
   if (fd < 0) return fail(io_error(errno, "cannot write", target.string()));
+  ::flock(fd, LOCK_EX | LOCK_NB);
   return OutputFile(target, std::move(temporary), fd, overwrite);
 }
 
@@ -177,16 +216,21 @@ Result<OutputFolder> OutputFolder::create(const fs::path& target_name, Overwrite
     return fail(exists_error(target, fmt::format("It holds no {}, so it is not replaced even with "
                                                  "--force: give another name.",
                                                  marker)));
+  sweep(target);
   auto temporary = temporary_beside(target);
   if (::mkdir(temporary.c_str(), 0777) != 0)
     return fail(io_error(errno, "cannot make the folder", target.string()));
-  return OutputFolder(target, std::move(temporary));
+  const int fd = lock(temporary, O_DIRECTORY);
+  return OutputFolder(target, std::move(temporary), fd);
 }
 
 OutputFolder::OutputFolder(OutputFolder&& other) noexcept
-    : target_(std::move(other.target_)), temporary_(std::exchange(other.temporary_, {})) {}
+    : target_(std::move(other.target_)),
+      temporary_(std::exchange(other.temporary_, {})),
+      lock_(std::exchange(other.lock_, -1)) {}
 
 OutputFolder::~OutputFolder() {
+  if (lock_ >= 0) ::close(lock_);
   std::error_code ignored;
   if (!temporary_.empty()) fs::remove_all(temporary_, ignored);
 }

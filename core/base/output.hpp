@@ -1,6 +1,7 @@
 #pragma once
 /// Outputs that are complete and under their final name, or absent. Bytes go to a temporary beside
-/// the target; `commit` flushes it to the disk and renames it; without a commit it is removed.
+/// the target; `commit` flushes it to the disk and renames it; without a commit it is removed. What a
+/// killed run left is removed by the next one for the same target.
 
 #include <filesystem>
 #include <string>
@@ -86,9 +87,10 @@ class OutputFolder {
 
  private:
   [[nodiscard]] Status flush() const;
-  OutputFolder(std::filesystem::path target, std::filesystem::path temporary)
-      : target_(std::move(target)), temporary_(std::move(temporary)) {}
+  OutputFolder(std::filesystem::path target, std::filesystem::path temporary, int lock)
+      : target_(std::move(target)), temporary_(std::move(temporary)), lock_(lock) {}
   std::filesystem::path target_, temporary_;
+  int lock_;  ///< says that its owner lives; -1: the file system has no locks
 };
 
 }  // namespace wexlo

@@ -151,4 +151,29 @@ std::string printable(std::string_view text) {
   return out;
 }
 
+std::optional<std::uint64_t> parse_number(std::string_view text) {
+  int base = 10;
+  if (text.starts_with("0x") || text.starts_with("0X")) {
+    text.remove_prefix(2);
+    base = 16;
+  }
+  std::uint64_t value = 0;
+  const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), value, base);
+  if (bad != std::errc() || end != text.data() + text.size()) return std::nullopt;
+  return value;
+}
+
+std::string markup_text(std::string_view text) {
+  std::string out;
+  for (const char c : printable(text))
+    switch (c) {
+      case '&': out += "&amp;"; break;
+      case '<': out += "&lt;"; break;
+      case '>': out += "&gt;"; break;
+      case '"': out += "&quot;"; break;
+      default: out += c;
+    }
+  return out;
+}
+
 }  // namespace wexlo

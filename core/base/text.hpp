@@ -1,6 +1,7 @@
 #pragma once
 /// Text forms shared by the files that Wexlo writes.
 
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -28,6 +29,12 @@ namespace wexlo {
 
 /// `12.3 MiB`, `512 B`: for people.
 [[nodiscard]] std::string human_size(std::uint64_t bytes);
+
+/// Decimal, or hexadecimal behind 0x; nullopt: anything else, or too large.
+[[nodiscard]] std::optional<std::uint64_t> parse_number(std::string_view text);
+
+/// Text made safe to show, with the marks of XML and HTML written out.
+[[nodiscard]] std::string markup_text(std::string_view text);
 
 /// Text made safe to show on a terminal: control bytes and invalid UTF-8 become `\xNN`.
 [[nodiscard]] std::string printable(std::string_view text);

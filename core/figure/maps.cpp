@@ -20,7 +20,7 @@ Scene byte_map(const std::string& title, std::uint64_t total, const std::vector<
   Scene scene;
   double y = heading(scene, title, fmt::format("{}, to scale above", size_text(total)));
   scaled_bar(scene, y, kBar, total, regions, total);
-  y = numbered_bar(scene, y + kBar, total, regions, total);
+  y = numbered_bar(scene, y + kBar, regions, total);
   scene.height = region_rows(scene, y, regions) + 20;
   return scene;
 }
@@ -58,7 +58,7 @@ Scene change_map(const std::string& title, const Side& before, const Side& after
   const std::vector<Region> shown(
       changes.begin(),
       changes.begin() + static_cast<std::ptrdiff_t>(std::min(changes.size(), std::size_t{34})));
-  y = numbered_bar(scene, y + 20, scale, shown, scale);
+  y = numbered_bar(scene, y + 20, shown, scale);
   scene.height = region_rows(scene, y, changes) + 20;
   return scene;
 }
@@ -78,8 +78,8 @@ Scene super_map(const std::string& title, const Side& before, const std::optiona
                  .bold = true});
     y += 20;
     scaled_bar(scene, y, kBar, side->total, side->regions, scale);
-    y = numbered_bar(scene, y + kBar, side->total, side->regions, scale);
-    y = region_rows(scene, y, side->regions) + 18;
+    y = numbered_bar(scene, y + kBar, side->regions, scale);
+    y = region_rows(scene, y, side->regions, false) + 18;
   }
   scene.height = y + 2;
   return scene;

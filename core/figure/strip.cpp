@@ -81,13 +81,12 @@ void scaled_bar(Scene& scene, double y, double height, std::uint64_t total,
              .filled = false});
 }
 
-double numbered_bar(Scene& scene, double y, std::uint64_t total, const std::vector<Region>& regions,
+double numbered_bar(Scene& scene, double y, const std::vector<Region>& regions,
                     std::uint64_t scale_total) {
   constexpr double kJoin = 26, kHeight = 22;
   const auto widths = legible_widths(regions);
   double x = kLeft;
   const double below = y + kJoin;
-  (void)total;
   for (std::size_t i = 0; i < regions.size(); ++i) {
     const double from = place(regions[i].offset, scale_total);
     scene.stroke({.points = {{from, y}, {x, below}}, .ink = Ink::Line, .width = 0.6});
@@ -103,7 +102,7 @@ double numbered_bar(Scene& scene, double y, std::uint64_t total, const std::vect
                    .y = below + kHeight - 6.5,
                    .text = number,
                    .size = 11,
-                   .ink = regions[i].ink,
+                   .ink = regions[i].ink == Ink::Free ? Ink::Text : regions[i].ink,
                    .anchor = Anchor::Middle,
                    .on_ink = regions[i].ink != Ink::Free});
     if (regions[i].ink == Ink::Free)
@@ -121,7 +120,7 @@ double numbered_bar(Scene& scene, double y, std::uint64_t total, const std::vect
   return below + kHeight + 14;
 }
 
-double region_rows(Scene& scene, double y, const std::vector<Region>& regions) {
+double region_rows(Scene& scene, double y, const std::vector<Region>& regions, bool placed) {
   constexpr double kNumber = kLeft + 22, kSwatch = kLeft + 32, kName = kLeft + 56,
                    kOffset = kLeft + 390, kSize = kLeft + 500, kDetail = kLeft + 520;
   const auto cell = [&](double x, std::string text, Anchor anchor, Ink ink, bool bold = false) {
@@ -134,7 +133,7 @@ double region_rows(Scene& scene, double y, const std::vector<Region>& regions) {
                  .bold = bold});
   };
   cell(kName, "part", Anchor::Start, Ink::Faint);
-  cell(kOffset, "from byte", Anchor::End, Ink::Faint);
+  if (placed) cell(kOffset, "from byte", Anchor::End, Ink::Faint);
   cell(kSize, "size", Anchor::End, Ink::Faint);
   y += kRow;
   for (std::size_t i = 0; i < std::min(regions.size(), kMostRows); ++i) {
@@ -147,7 +146,7 @@ double region_rows(Scene& scene, double y, const std::vector<Region>& regions) {
                .ink = one.ink,
                .hatch = hatch_of(one.ink)});
     cell(kName, fitted(one.name, kOffset - kName - 90, 11.5), Anchor::Start, Ink::Text);
-    cell(kOffset, fmt::format("0x{:x}", one.offset), Anchor::End, Ink::Text);
+    if (placed) cell(kOffset, fmt::format("0x{:x}", one.offset), Anchor::End, Ink::Text);
     cell(kSize, human_size(one.size), Anchor::End, Ink::Text);
     cell(kDetail, fitted(one.detail, kRight - kDetail, 11.5), Anchor::Start, Ink::Faint);
     y += kRow;

@@ -16,11 +16,12 @@ void scaled_bar(Scene& scene, double y, double height, std::uint64_t total,
 
 /// Below a scaled bar: the same regions, each as wide as its number needs, and lines that join the
 /// two. Gives the y below it.
-double numbered_bar(Scene& scene, double y, std::uint64_t total, const std::vector<Region>& regions,
+double numbered_bar(Scene& scene, double y, const std::vector<Region>& regions,
                     std::uint64_t scale_total);
 
 /// A row for each region: number, swatch, name, place, size, detail. Gives the y below.
-double region_rows(Scene& scene, double y, const std::vector<Region>& regions);
+/// @param placed  false: where a region begins says nothing, and is left out
+double region_rows(Scene& scene, double y, const std::vector<Region>& regions, bool placed = true);
 
 /// At most so many regions are told one by one.
 inline constexpr std::size_t kMostRows = 48;

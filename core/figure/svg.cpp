@@ -11,19 +11,6 @@
 namespace wexlo::figure {
 namespace {
 
-std::string escaped(std::string_view text) {
-  std::string out;
-  for (const char c : printable(text))
-    switch (c) {
-      case '&': out += "&amp;"; break;
-      case '<': out += "&lt;"; break;
-      case '>': out += "&gt;"; break;
-      case '"': out += "&quot;"; break;
-      default: out += c;
-    }
-  return out;
-}
-
 /// At most two digits behind the point, none that say nothing.
 std::string number(double value) {
   std::string out = fmt::format("{:.2f}", value);
@@ -33,15 +20,23 @@ std::string number(double value) {
   return out == "-0" ? "0" : out;
 }
 
+bool is_dark(Colour one) {
+  return 0.299 * one.red + 0.587 * one.green + 0.114 * one.blue < 0.5;
+}
+
+/// What text on a box of that colour has.
+std::string_view standing_out(Colour box) {
+  return is_dark(box) ? "#ffffff" : "#10151b";
+}
+
 std::string style() {
   std::string out = "<style>";
   std::string dark_rules;
   for (int i = 0; i <= static_cast<int>(Ink::Bad); ++i) {
     const Ink ink = static_cast<Ink>(i);
-    dark_rules += fmt::format(".wf-{0}{{fill:{1}}}.ws-{0}{{stroke:{1}}}", ink_name(ink),
-                              hex_colour(dark(ink)));
+    dark_rules += fmt::format(".wf-{0}{{fill:{1}}}.ws-{0}{{stroke:{1}}}.wo-{0}{{fill:{2}}}",
+                              ink_name(ink), hex_colour(dark(ink)), standing_out(dark(ink)));
   }
-  dark_rules += ".wf-on{fill:#10151b}.wf-onk{fill:#10151b}";
   out += "@media (prefers-color-scheme:dark){" + dark_rules + "}";
   return out + "</style>";
 }
@@ -53,8 +48,8 @@ class SvgWriter {
         "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {} {}\" role=\"img\" "
         "font-family=\"'DejaVu "
         "Sans',Verdana,sans-serif\">\n<title>{}</title>\n<desc>{}</desc>\n{}\n",
-        number(scene.width), number(scene.height), escaped(scene.title), escaped(scene.about),
-        style());
+        number(scene.width), number(scene.height), markup_text(scene.title),
+        markup_text(scene.about), style());
     for (const auto& shape : scene.shapes)
       std::visit([this](const auto& one) { put(one); }, shape);
     return out_ + "</svg>\n";
@@ -100,17 +95,16 @@ class SvgWriter {
   void put(const Label& one) {
     if (one.text.empty()) return;
     // Text on a coloured box: black or white, whichever stands out, in both settings.
-    const bool white = one.on_ink && dark_enough(one.ink);
     const std::string colour = !one.on_ink
                                    ? fill(one.ink)
-                                   : fmt::format("class=\"wf-on{}\" fill=\"{}\"", white ? "" : "k",
-                                                 white ? "#ffffff" : "#10151b");
+                                   : fmt::format("class=\"wo-{}\" fill=\"{}\"", ink_name(one.ink),
+                                                 standing_out(light(one.ink)));
     out_ += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"{}\"{}{} {}>{}</text>\n",
                         number(one.x), number(one.y), number(one.size),
                         one.anchor == Anchor::Middle ? " text-anchor=\"middle\""
                         : one.anchor == Anchor::End  ? " text-anchor=\"end\""
                                                      : "",
-                        one.bold ? " font-weight=\"bold\"" : "", colour, escaped(one.text));
+                        one.bold ? " font-weight=\"bold\"" : "", colour, markup_text(one.text));
   }
 
   std::string out_;
@@ -119,8 +113,7 @@ class SvgWriter {
 }  // namespace
 
 bool dark_enough(Ink ink) {
-  const Colour one = light(ink);
-  return 0.299 * one.red + 0.587 * one.green + 0.114 * one.blue < 0.5;
+  return is_dark(light(ink));
 }
 
 std::vector<Segment> hatch_lines(const Box& box) {

@@ -21,6 +21,7 @@ using figure::Region;
 
 Ink ink_of(std::string_view section) {
   if (section == "kernel") return Ink::Kernel;
+  if (section.ends_with("_table")) return Ink::Header;
   if (section.find("ramdisk") != section.npos) return Ink::Ramdisk;
   if (section == "dtb" || section == "recovery_dtbo" || section == "entries") return Ink::Tree;
   if (section.find("signature") != section.npos || section == "authentication")

@@ -167,7 +167,9 @@ void compare_with_older_kit(const Workbench& bench, Prepared& out) {
 }
 
 void place_in_super(const Workbench& bench, Prepared& out) {
-  out.super = super_facts(bench.stock.firmware(), bench.sheet(), out.shape.slotted.value_or(true));
+  // Download mode writes the package's super whole: what the phone has in its own is gone then.
+  const Sheet* sheet = out.shape.way == Way::Download ? nullptr : bench.sheet();
+  out.super = super_facts(bench.stock.firmware(), sheet, out.shape.slotted.value_or(true));
   SuperFacts left = out.super;
   for (GivenPart& part : out.given) {
     const std::string& name = part.given.partition;

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/digest.hpp"
 #include "base/source_read.hpp"
 #include "firmware/content.hpp"
@@ -44,6 +46,22 @@ Result<PlanFile> KitFolder::copy(const std::string& name, const Source& source) 
   WEXLO_TRY(const Verified verified, copy_source(source, {}, *sink, {}, context_));
   WEXLO_CHECK(file.commit(Flush::Leave));
   return PlanFile{name, source.size(), verified.sha256};
+}
+
+Status KitFolder::list() const {
+  std::vector<std::string> names;
+  std::error_code error;
+  for (const auto& entry : fs::recursive_directory_iterator(folder_, error))
+    if (entry.is_regular_file(error))
+      names.push_back(entry.path().lexically_relative(folder_).generic_string());
+  if (error) return fail(io_error(error.value(), "cannot read the folder", folder_.string()));
+  std::ranges::sort(names);
+  std::string text;
+  for (const std::string& name : names) {
+    WEXLO_TRY(const PlanFile file, written(name));
+    text += fmt::format("{}  {}\n", file.sha256, name);
+  }
+  return write_new(folder_ / kKitDigests, as_view(text));
 }
 
 }  // namespace wexlo

@@ -9,6 +9,9 @@
 
 namespace wexlo {
 
+/// The list of all files and their SHA-256, in the form that `sha256sum -c` reads.
+inline constexpr std::string_view kKitDigests = "digests.txt";
+
 class KitFolder {
  public:
   KitFolder(std::filesystem::path folder, const Context& context)
@@ -24,6 +27,8 @@ class KitFolder {
   [[nodiscard]] Result<PlanFile> copy(const std::string& name, const Source& source) const;
   /// The digest of a file that was written by somebody else.
   [[nodiscard]] Result<PlanFile> written(const std::string& name) const;
+  /// Writes the list of all that is there.
+  [[nodiscard]] Status list() const;
 
  private:
   std::filesystem::path folder_;

@@ -9,6 +9,7 @@
 #include "codec/packing.hpp"
 #include "firmware/sparse.hpp"
 #include "firmware/sparse_write.hpp"
+#include "firmware/super_write.hpp"
 
 namespace wexlo {
 namespace {
@@ -31,10 +32,12 @@ class Packager {
     WEXLO_CHECK(folder_.make("package"));
     std::vector<TarMember> mine, twins, first;
     for (const PlanImage& image : facts_.images) {
+      if (image.logical) continue;
       auto& where = image.before_install ? first : mine;
       WEXLO_CHECK(add(image.partition, image.flash_file, where));
       WEXLO_CHECK(add(image.partition, image.stock_file, twins));
     }
+    WEXLO_CHECK(add_super(mine, twins));
     WEXLO_CHECK(write(first, "first", facts_.first_tar));
     WEXLO_CHECK(write(mine, options_.stock ? "stock" : "patched", facts_.tar));
     if (options_.stock)
@@ -51,10 +54,33 @@ class Packager {
     return found ? *found : nullptr;
   }
 
-  /// A member as the phone's own package has it: its name, sparse and packed where that is.
   Status add(const std::string& partition, const std::string& file, std::vector<TarMember>& out) {
     if (file.empty()) return {};
     WEXLO_TRY(SourcePtr content, open_file(folder_.path() / file));
+    return add_content(partition, std::move(content), {}, out);
+  }
+
+  /// A logical partition goes with the whole super, which download mode writes anew.
+  Status add_super(std::vector<TarMember>& mine, std::vector<TarMember>& twins) {
+    std::vector<LogicalImage> images;
+    for (const GivenPart& part : out_.given)
+      if (!part.logical.empty()) images.push_back({part.logical, part.given.source});
+    if (images.empty()) return {};
+    for (const RoomStep& step : facts_.room)
+      if (step.act == "drop") images.push_back({step.partition, open_memory({}, step.partition)});
+    // It is done in the package: nothing is left for the phone's userspace mode.
+    facts_.room.clear();
+    WEXLO_TRY(const PartitionFacts* const stock,
+              sources_.firmware().choose("super", sources_.name()));
+    WEXLO_TRY(const SourcePtr super, stock->content->source(folder_.context()));
+    WEXLO_TRY(const RewrittenSuper rewritten, rewrite_super(super, images));
+    WEXLO_CHECK(add_content("super", rewritten.source, rewritten.given, mine));
+    return add_content("super", super, {}, twins);
+  }
+
+  /// A member as the phone's own package has it: its name, sparse and packed where that is.
+  Status add_content(const std::string& partition, SourcePtr content,
+                     const std::vector<ByteRange>& given, std::vector<TarMember>& out) {
     const PartitionFacts* stock = stock_facts(partition);
     std::string name = partition + ".img";
     if (stock != nullptr && !stock->from.empty()) {
@@ -65,7 +91,7 @@ class Packager {
         facts_.tar_field = base_name(std::string_view(stock->from).substr(0, mark));
     }
     if (stock != nullptr && stock->detail.find("sparse") != std::string::npos) {
-      WEXLO_TRY(content, as_sparse({*content}, name, folder_.context()));
+      WEXLO_TRY(content, as_sparse({*content, given}, name, folder_.context()));
     }
     if (name.ends_with(".lz4")) {
       WEXLO_TRY(content, pack_source(*content, Compression::Lz4Frame, download_mode_framing(), name,

@@ -50,6 +50,7 @@ class ReportWriter {
     plan("The way back", "back", kit_.plan.back_first, kit_.plan.back);
     firmware();
     digests();
+    for_the_file();
     WEXLO_CHECK(add("report.html", report::to_html(document_)));
     return add("report.json", kit_report_json(kit_, options_, sources_.name()));
   }
@@ -97,9 +98,12 @@ class ReportWriter {
          Tone::Warning);
     const bool lost = std::ranges::any_of(kit_.plan.steps, &Step::data_loss);
     fact("User's data", lost ? "is erased by the plan" : "stays", lost ? Tone::Bad : Tone::Good);
-    for (const Finding& one : kit_.findings)
-      if (one.level != "note")
-        fact(one.level == "problem" ? "Problem" : "Mind", one.message, Tone::Warning);
+    std::string name = "Mind";
+    for (const Finding& one : kit_.findings) {
+      if (one.level == "note") continue;
+      fact(name, one.message, Tone::Warning);
+      name.clear();
+    }
   }
 
   void fit_table() {
@@ -235,7 +239,11 @@ class ReportWriter {
         item.tag = item.tag.empty() ? "cannot be undone" : item.tag + ", cannot be undone";
       item.tag_tone = Tone::Bad;
       item.lines.push_back(step.about);
-      if (step.act == "expect") item.lines.push_back(expectation(step));
+      if (step.act == "expect") {
+        item.head += ": " + expectation(step);
+        list.items.push_back(std::move(item));
+        continue;
+      }
       if (!step.file.empty()) item.lines.push_back("File: " + step.file);
       if (!step.settings.empty())
         item.lines.push_back(fmt::format("In the other program: {}; {}", step.field,
@@ -258,10 +266,19 @@ class ReportWriter {
     document_.add(std::move(layers));
     report::Table table{{"partition", "size", "sha-256 that the package names"}, {}};
     for (const PartitionFacts& one : sources_.firmware().partitions)
-      table.rows.push_back({{one.name}, {human_size(one.size)}, {one.sha256, Tone::Mono}});
+      table.rows.push_back({{one.name}, {human_size(one.size), Tone::Number}, {one.sha256, Tone::Mono}});
     document_.add(std::move(table));
     for (const std::string& line : kit_.build.demands)
       document_.add(report::Text{"The package says: " + line, Tone::Faint});
+  }
+
+  /// What is not in any file, to be filled in on paper.
+  void for_the_file() {
+    document_.add(report::Heading{"For the file", "file"});
+    report::Table table{{"", ""}, {}};
+    for (const char* name : {"Serial number", "Owner", "Date", "Done by", "What the phone showed"})
+      table.rows.push_back({{name, Tone::Faint}, {""}});
+    document_.add(std::move(table));
   }
 
   void digests() {
@@ -269,7 +286,7 @@ class ReportWriter {
     report::Table table{{"file", "bytes", "sha-256"}, {}};
     const auto row = [&](const std::string& file, std::uint64_t size, const std::string& sha256) {
       if (!file.empty())
-        table.rows.push_back({{file, Tone::Mono}, {fmt::format("{}", size)}, {sha256, Tone::Mono}});
+        table.rows.push_back({{file, Tone::Mono}, {fmt::format("{}", size), Tone::Number}, {sha256, Tone::Mono}});
     };
     const auto image = [&](const PlanImage& one) {
       row(one.flash_file, one.size, one.flash_sha256);

@@ -59,7 +59,8 @@ class KitWriter {
     WEXLO_CHECK(add("plan.txt", plan_for_people(out_.plan)));
     WEXLO_CHECK(write_report(folder_, out_, options_, sources_));
     const std::string manifest = kit_manifest(out_, options_, sources_.name(), plan_file.sha256);
-    return write_new(folder_.path() / kKitManifest, as_view(manifest));
+    WEXLO_CHECK(write_new(folder_.path() / kKitManifest, as_view(manifest)));
+    return folder_.list();
   }
 
  private:

@@ -237,4 +237,8 @@ std::string kit_manifest(const Prepared& prepared, const PrepareOptions& options
   return manifest.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
 }
 
+std::string fit_json_text(const std::vector<FitRow>& rows) {
+  return fit_json(rows).dump(-1, ' ', false, Json::error_handler_t::replace);
+}
+
 }  // namespace wexlo

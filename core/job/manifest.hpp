@@ -17,4 +17,7 @@ namespace wexlo {
 [[nodiscard]] std::string kit_report_json(const Prepared& prepared, const PrepareOptions& options,
                                           const std::string& firmware_name);
 
+/// The rows of a fit, for programs. JSON.
+[[nodiscard]] std::string fit_json_text(const std::vector<FitRow>& rows);
+
 }  // namespace wexlo

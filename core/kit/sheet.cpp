@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <array>
-#include <charconv>
 
 #include "base/source.hpp"
 #include "base/text.hpp"
@@ -69,18 +68,6 @@ bool is_choice(std::string_view value, std::string_view choices) {
   return false;
 }
 
-std::optional<std::uint64_t> number_of(std::string_view text) {
-  int base = 10;
-  if (text.starts_with("0x") || text.starts_with("0X")) {
-    text.remove_prefix(2);
-    base = 16;
-  }
-  std::uint64_t value = 0;
-  const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), value, base);
-  if (bad != std::errc() || end != text.data() + text.size()) return std::nullopt;
-  return value;
-}
-
 /// Reads a sheet's tables; every key has to be one that is known, so that a mistyped one is told.
 class SheetReader {
  public:
@@ -118,7 +105,7 @@ class SheetReader {
       if (name == "partitions") {
         WEXLO_TRY(out_.partitions[std::string(key.str())], size(node));
       } else if (name == "rollback") {
-        const auto location = number_of(key.str());
+        const auto location = parse_number(key.str());
         if (!location || *location > 31)
           return wrong(node, "a rollback location is a number from 0 to 31");
         WEXLO_TRY(out_.rollback[static_cast<std::uint32_t>(*location)], size(node));
@@ -138,7 +125,7 @@ class SheetReader {
     if (const auto value = node.value_exact<std::int64_t>(); value && *value >= 0)
       return static_cast<std::uint64_t>(*value);
     if (const auto text = node.value_exact<std::string>())
-      if (const auto value = number_of(*text)) return *value;
+      if (const auto value = parse_number(*text)) return *value;
     return wrong(node, "a number is wanted here");
   }
 
@@ -201,7 +188,7 @@ std::string key_text(std::string_view key) {
 
 std::string written(const FactKey& key, const Known& known) {
   const std::string value = key.kind == FactKind::Number
-                                ? fmt::format("{}", number_of(known.value).value_or(0))
+                                ? fmt::format("{}", parse_number(known.value).value_or(0))
                                 : toml_quote_utf8(known.value);
   if (known.source == kByHand) return value;
   return fmt::format("{{ value = {}, source = {} }}", value, toml_quote_utf8(known.source));
@@ -228,7 +215,7 @@ const std::string& Sheet::text(std::string_view key) const {
 }
 
 std::optional<std::uint64_t> Sheet::number(std::string_view key) const {
-  return number_of(text(key));
+  return parse_number(text(key));
 }
 
 const std::string& Sheet::note(std::string_view name) const {
@@ -248,7 +235,7 @@ bool Sheet::set(std::string_view key, std::string value, std::string source) {
   const auto row = std::ranges::find(kKeys, key, &FactKey::key);
   if (row == kKeys.end()) return false;
   if (value.empty() || value == kUnknown) return true;
-  if (row->kind == FactKind::Number && !number_of(value)) return false;
+  if (row->kind == FactKind::Number && !parse_number(value)) return false;
   if (row->kind == FactKind::Choice && !is_choice(value, row->choices)) return false;
   facts[std::string(key)] = {std::move(value), std::move(source)};
   return true;

@@ -7,7 +7,7 @@
 
 namespace wexlo::report {
 
-enum class Tone { Plain, Good, Warning, Bad, Faint, Mono };
+enum class Tone { Plain, Good, Warning, Bad, Faint, Mono, Number };
 
 struct Cell {
   std::string text;

@@ -6,19 +6,6 @@
 namespace wexlo::report {
 namespace {
 
-std::string escaped(std::string_view text) {
-  std::string out;
-  for (const char c : printable(text))
-    switch (c) {
-      case '&': out += "&amp;"; break;
-      case '<': out += "&lt;"; break;
-      case '>': out += "&gt;"; break;
-      case '"': out += "&quot;"; break;
-      default: out += c;
-    }
-  return out;
-}
-
 std::string_view tone_class(Tone tone) {
   switch (tone) {
     case Tone::Good: return "good";
@@ -26,6 +13,7 @@ std::string_view tone_class(Tone tone) {
     case Tone::Bad: return "bad";
     case Tone::Faint: return "faint";
     case Tone::Mono: return "mono";
+    case Tone::Number: return "number";
     case Tone::Plain: break;
   }
   return {};
@@ -57,7 +45,8 @@ dt{color:var(--faint)}dd{margin:0;overflow-wrap:anywhere}
 .scroll{overflow-x:auto}
 table{border-collapse:collapse;width:100%;font-size:13.5px;margin:8px 0}
 th{text-align:left;color:var(--faint);font-weight:normal;border-bottom:1px solid var(--line);padding:4px 10px 4px 0}
-td{vertical-align:top;border-bottom:1px solid var(--line);padding:5px 10px 5px 0;overflow-wrap:anywhere}
+td{vertical-align:top;border-bottom:1px solid var(--line);padding:5px 10px 5px 0}
+td.mono{overflow-wrap:anywhere}td.number{white-space:nowrap}
 .mono,pre{font:12.5px/1.45 "DejaVu Sans Mono",Consolas,monospace}
 pre{background:var(--soft);border-radius:6px;padding:8px 12px;margin:6px 0;white-space:pre-wrap;overflow-wrap:anywhere}
 .good{color:var(--good)}.warn{color:var(--warn)}.bad{color:var(--bad);font-weight:bold}.faint{color:var(--faint)}
@@ -71,7 +60,7 @@ li div{font-size:14px}
 @media print{
 :root{color-scheme:light;--paper:#fff;--text:#000;--faint:#444;--line:#bbb;--soft:#f3f5f7;--good:#00513b;--warn:#6b3a00;--bad:#8a2400}
 body{font-size:10.5pt}main{max-width:none;padding:0}nav{display:none}
-h2{break-after:avoid}figure,li,tr{break-inside:avoid}@page{margin:16mm}}
+h1,h2,h3{break-after:avoid}h2{margin-top:22px}figure,li,tr{break-inside:avoid}@page{margin:16mm}}
 )css";
 
 class Html {
@@ -81,13 +70,14 @@ class Html {
         "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta "
         "name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>{}</title>\n"
         "<style>{}</style>\n</head>\n<body>\n<main>\n<h1>{}</h1>\n<p class=\"sub\">{}</p>\n",
-        escaped(document.title), kStyle, escaped(document.title), escaped(document.subtitle));
+        markup_text(document.title), kStyle, markup_text(document.title),
+        markup_text(document.subtitle));
     navigation(document);
     if (!document.facts.empty()) {
       out_ += "<dl>\n";
       for (const auto& [name, cell] : document.facts)
-        out_ += fmt::format("<dt>{}</dt><dd{}>{}</dd>\n", escaped(name), classed(cell.tone),
-                            escaped(cell.text));
+        out_ += fmt::format("<dt>{}</dt><dd{}>{}</dd>\n", markup_text(name), classed(cell.tone),
+                            markup_text(cell.text));
       out_ += "</dl>\n";
     }
     for (const auto& block : document.blocks)
@@ -100,28 +90,28 @@ class Html {
     std::string links;
     for (const auto& block : document.blocks)
       if (const auto* heading = std::get_if<Heading>(&block); heading && heading->level == 2)
-        links += fmt::format("<a href=\"#{}\">{}</a>\n", heading->id, escaped(heading->text));
+        links += fmt::format("<a href=\"#{}\">{}</a>\n", heading->id, markup_text(heading->text));
     if (!links.empty()) out_ += "<nav>\n" + links + "</nav>\n";
   }
 
   void put(const Heading& one) {
-    out_ += one.id.empty() ? fmt::format("<h{0}>{1}</h{0}>\n", one.level, escaped(one.text))
+    out_ += one.id.empty() ? fmt::format("<h{0}>{1}</h{0}>\n", one.level, markup_text(one.text))
                            : fmt::format("<h{0} id=\"{2}\">{1}</h{0}>\n", one.level,
-                                         escaped(one.text), one.id);
+                                         markup_text(one.text), one.id);
   }
   void put(const Text& one) {
-    out_ += fmt::format("<p{}>{}</p>\n", classed(one.tone), escaped(one.text));
+    out_ += fmt::format("<p{}>{}</p>\n", classed(one.tone), markup_text(one.text));
   }
   void put(const Table& table) {
     if (table.rows.empty()) return;
     out_ += "<div class=\"scroll\"><table>\n<thead><tr>";
     for (const std::string& one : table.headings)
-      out_ += fmt::format("<th>{}</th>", escaped(one));
+      out_ += fmt::format("<th>{}</th>", markup_text(one));
     out_ += "</tr></thead>\n<tbody>\n";
     for (const auto& row : table.rows) {
       out_ += "<tr>";
       for (const Cell& cell : row)
-        out_ += fmt::format("<td{}>{}</td>", classed(cell.tone), escaped(cell.text));
+        out_ += fmt::format("<td{}>{}</td>", classed(cell.tone), markup_text(cell.text));
       out_ += "</tr>\n";
     }
     out_ += "</tbody></table></div>\n";
@@ -133,24 +123,24 @@ class Html {
                         : line.starts_with('-') ? Tone::Warning
                                                 : Tone::Plain;
       out_ += tone == Tone::Plain
-                  ? escaped(line) + "\n"
-                  : fmt::format("<span{}>{}</span>\n", classed(tone), escaped(line));
+                  ? markup_text(line) + "\n"
+                  : fmt::format("<span{}>{}</span>\n", classed(tone), markup_text(line));
     }
     out_ += "</pre>\n";
   }
   void put(const Figure& one) {
     out_ += fmt::format("<figure>\n{}<figcaption>{}</figcaption>\n</figure>\n", one.svg,
-                        escaped(one.caption));
+                        markup_text(one.caption));
   }
   void put(const Numbered& list) {
     out_ += "<ol>\n";
     for (const Numbered::Item& item : list.items) {
-      out_ += fmt::format("<li><span class=\"head\">{}</span>", escaped(item.head));
+      out_ += fmt::format("<li><span class=\"head\">{}</span>", markup_text(item.head));
       if (!item.tag.empty())
         out_ += fmt::format("<span class=\"tag {}\">{}</span>", tone_class(item.tag_tone),
-                            escaped(item.tag));
+                            markup_text(item.tag));
       for (const std::string& line : item.lines)
-        out_ += fmt::format("<div>{}</div>", escaped(line));
+        out_ += fmt::format("<div>{}</div>", markup_text(line));
       out_ += "</li>\n";
     }
     out_ += "</ol>\n";
