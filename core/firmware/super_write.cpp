@@ -210,7 +210,8 @@ class SuperWriter {
         for (const Extent& one : extents)
           add(one.begin, one.begin + one.count);
     std::vector<Extent> out;
-    std::uint64_t at = first_sector_;
+    // What a device's row says is not believed where the tables themselves lie.
+    std::uint64_t at = std::max(first_sector_, place_of(geometry_.slots, true) / kSector);
     const std::uint64_t end = size_ / kSector;
     const auto gap = [&](std::uint64_t to) {
       const std::uint64_t begin = align_up(at - std::min(at, offset_), alignment_) + offset_;
@@ -249,7 +250,7 @@ class SuperWriter {
       WEXLO_TRY(const Bytes mine, extent_rows(tables, i, extents.entry));
       const auto here = static_cast<std::uint32_t>(mine.size() / extents.entry);
       std::byte* row = rows.data() + std::size_t{i} * partitions.entry;
-      store<std::uint32_t, std::endian::little>(row + 40, here == 0 ? 0 : count);
+      store<std::uint32_t, std::endian::little>(row + 40, count);
       store<std::uint32_t, std::endian::little>(row + 44, here);
       count += here;
       append(all, View(mine));

@@ -43,8 +43,10 @@ class Planner {
     if (!back_ && facts_.lock == "locked") add(unlock(facts_));
     add(expect("unlocked", "unlocked", "yes", "A locked bootloader refuses every write."));
     if (facts_.slotted && !facts_.this_slot.empty())
-      add(expect("slot-now", "current-slot", facts_.this_slot,
-                 "The plan was made for a phone that starts from this slot."));
+      add(expect("slot-now", "current-slot",
+                 back_ && lands_elsewhere() ? other_slot(facts_.this_slot) : facts_.this_slot,
+                 back_ ? "What is put back was written for a phone that starts from this slot."
+                       : "The plan was made for a phone that starts from this slot."));
     if (facts_.slotted) add(no_update_running());
     if (!back_ && facts_.anti_rollback) add(anti_rollback(*facts_.anti_rollback));
     for (const PlanImage& image : facts_.images)
@@ -61,7 +63,7 @@ class Planner {
     else
       logical();
     writes();
-    if (!back_ && lands_elsewhere()) add(choose_slot(facts_, "other"));
+    if (!back_ && lands_elsewhere()) add(choose_slot(facts_, false));
   }
 
   /// The phone's own installer writes the slot that it does not start from.
@@ -92,9 +94,10 @@ class Planner {
   /// one slot it wrote over the system: nothing less than the whole package brings it back.
   void take_install_back() {
     if (!facts_.install->other_slot) return add(whole_package_back(facts_));
+    // By now the phone starts from the slot that was the other one.
     for (const PlanImage& image : facts_.images)
-      if (image.before_install) write_image(image, slotted("current"));
-    add(choose_slot(facts_, "current"));
+      if (image.before_install) write_image(image, slotted("other"));
+    add(choose_slot(facts_, true));
   }
 
   void logical() {
@@ -134,7 +137,12 @@ class Planner {
   }
 
   void write_image(const PlanImage& image, const std::string& slot) {
-    for (Step& step : writes_of(image, slot, back_, facts_))
+    // What was the other slot is the one that the phone starts from when the way back begins.
+    const std::string undo_slot = !lands_elsewhere()  ? slot
+                                  : slot == "current" ? "other"
+                                  : slot == "other"   ? "current"
+                                                      : "";
+    for (Step& step : writes_of(image, slot, back_ ? "" : undo_slot, back_, facts_))
       add(std::move(step));
   }
 

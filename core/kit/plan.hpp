@@ -102,7 +102,7 @@ struct Step {
   std::string variable, value;  ///< expect: a variable and what it has to be; mode, slot: which
   std::optional<std::uint64_t> at_least;  ///< expect: instead of value, a smallest number (bytes)
   std::optional<std::uint64_t> at_most;   ///< expect: instead of value, a largest number
-  /// write; slot "current" (from which the phone started when the plan began), "other" or empty
+  /// write; slot "current" (from which the phone starts when these steps begin), "other" or empty
   std::string partition, slot, file, sha256;
   std::uint64_t size = 0;
   std::string piece;                  ///< "2 of 3"

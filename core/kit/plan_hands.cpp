@@ -31,7 +31,7 @@ Step install(const PlanFacts& facts) {
                               : ""),
           .before = "recovery runs and accepts the package",
           .success = "recovery says that the package was installed",
-          .undo = what.other_slot ? "slot-current" : "whole-package",
+          .undo = what.other_slot ? "slot-back" : "whole-package",
           .data_loss = what.wipes,
           .usual_seconds = kInstall,
           .file = what.file.file,

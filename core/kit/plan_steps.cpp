@@ -136,8 +136,8 @@ Step unlock(const PlanFacts& facts) {
           .notes = notes(facts, {"unlock"})};
 }
 
-std::vector<Step> writes_of(const PlanImage& image, const std::string& slot, bool back,
-                            const PlanFacts& facts) {
+std::vector<Step> writes_of(const PlanImage& image, const std::string& slot,
+                            const std::string& undo_slot, bool back, const PlanFacts& facts) {
   const std::string& file = back ? image.stock_file : image.flash_file;
   const auto& pieces = back ? image.stock_pieces : image.pieces;
   Step step{.id = write_id(image, slot, back),
@@ -152,7 +152,7 @@ std::vector<Step> writes_of(const PlanImage& image, const std::string& slot, boo
   step.about =
       fmt::format("Writes the {} {}{}.", back ? "stock" : image.what, image.partition, where(slot));
   step.usual_seconds = seconds_for(step.size);
-  if (!back) step.undo = write_id(image, slot, true);
+  if (!back) step.undo = write_id(image, undo_slot, true);
   if (file.empty() && pieces.empty()) {
     step.act = "person";
     step.about = fmt::format("Writes the stock {}{}, which is in {}, not in this kit.",
@@ -176,19 +176,20 @@ std::vector<Step> writes_of(const PlanImage& image, const std::string& slot, boo
   return out;
 }
 
-Step choose_slot(const PlanFacts& facts, const std::string& which) {
-  std::string value;
-  if (!facts.this_slot.empty())
-    value = (which == "current") == (facts.this_slot == "a") ? "a" : "b";
-  return {.id = "slot-" + which,
+std::string other_slot(const std::string& slot) {
+  return slot.empty() ? "" : slot == "a" ? "b" : "a";
+}
+
+Step choose_slot(const PlanFacts& facts, bool back) {
+  return {.id = back ? "slot-back" : "slot-other",
           .act = "slot",
-          .about = which == "other" ? "Chooses the slot that the new system stands in."
-                                    : "Chooses the slot again that the phone started from before.",
+          .about = back ? "Chooses the slot again that the phone started from before."
+                        : "Chooses the slot that the new system stands in.",
           .before = "every write above was done",
           .success = "the phone says that it starts from that slot",
-          .undo = which == "other" ? "slot-current" : "",
-          .value = value,
-          .slot = which};
+          .undo = back ? "" : "slot-back",
+          .value = back ? facts.this_slot : other_slot(facts.this_slot),
+          .slot = "other"};
 }
 
 Step make_room_step(const RoomStep& one, const PlanFacts& facts) {

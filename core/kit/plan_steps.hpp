@@ -14,10 +14,14 @@ namespace wexlo::steps {
 [[nodiscard]] Step anti_rollback(std::uint64_t number);
 [[nodiscard]] Step room_for(const PlanImage& image);
 [[nodiscard]] Step unlock(const PlanFacts& facts);
-/// One for each piece. @param slot  "current", "other" or empty
+/// One for each piece. @param slot  "current", "other" or empty  @param undo_slot  what the way back
+/// calls it
 [[nodiscard]] std::vector<Step> writes_of(const PlanImage& image, const std::string& slot,
-                                          bool back, const PlanFacts& facts);
-[[nodiscard]] Step choose_slot(const PlanFacts& facts, const std::string& which);
+                                          const std::string& undo_slot, bool back,
+                                          const PlanFacts& facts);
+/// The slot that the phone does not start from when the steps begin.
+[[nodiscard]] Step choose_slot(const PlanFacts& facts, bool back);
+[[nodiscard]] std::string other_slot(const std::string& slot);
 
 [[nodiscard]] Step make_room_step(const RoomStep& step, const PlanFacts& facts);
 [[nodiscard]] Step unmake_room_step(const RoomStep& step);

@@ -1,0 +1,427 @@
+#include "kit/plan.hpp"
+
+#include <algorithm>
+#include <random>
+
+#include "base/toml_read.hpp"
+#include "support/plan_phone.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+
+namespace {
+
+constexpr std::uint64_t kMiB = 1u << 20;
+
+PlanImage image(const std::string& name, const std::string& what = "patched") {
+  return {.partition = name,
+          .flash_file = "flash/" + name + ".img",
+          .stock_file = "stock/" + name + ".img",
+          .size = 4096,
+          .stock_size = 2048,
+          .flash_sha256 = "new-" + name,
+          .stock_sha256 = "old-" + name,
+          .what = what};
+}
+
+PlanFacts facts() {
+  return {.device = "gnomon",
+          .build = "korvale/gnomon",
+          .images = {image("init_boot"), image("vbmeta")},
+          .verification = "unlocked"};
+}
+
+std::string acts(const std::vector<Step>& steps) {
+  std::string out;
+  for (const Step& step : steps)
+    out += step.act + (step.act == "mode" ? ":" + step.value : "") + " ";
+  return out;
+}
+
+const Step& step(const std::vector<Step>& steps, const std::string& id) {
+  const auto at = std::ranges::find(steps, id, &Step::id);
+  REQUIRE_MESSAGE(at != steps.end(), id);
+  return *at;
+}
+
+bool has(const std::vector<Step>& steps, const std::string& id) {
+  return std::ranges::find(steps, id, &Step::id) != steps.end();
+}
+
+/// A phone with two slots, as it was before anything was done.
+PlanPhone stock_phone(const PlanFacts& facts) {
+  PlanPhone phone;
+  phone.slotted = facts.slotted;
+  phone.variables = {{"product", "gnomon"}, {"unlocked", "yes"}};
+  for (const PlanImage& one : facts.images)
+    for (const char* slot : {"_a", "_b"})
+      phone.partitions[facts.slotted ? one.partition + slot : one.partition] =
+          one.stock_sha256.empty() ? "gone" : one.stock_sha256;
+  return phone;
+}
+
+/// A generic system that fits once two partitions went.
+PlanFacts generic_system() {
+  PlanFacts f = facts();
+  PlanImage system = image("system", "given");
+  system.logical = true;
+  system.size = 58 * kMiB;
+  system.stock_size = 48 * kMiB;
+  f.images.insert(f.images.begin(), system);
+  f.wipe = f.other_system = true;
+  f.room = {{"drop", "system_a-cow", 4 * kMiB, 0, "left over", "", true},
+            {"drop", "product_a", 6 * kMiB, 0, "not needed", "product is gone", false},
+            {"resize", "system_a", 48 * kMiB, 58 * kMiB, "it grows", "", false}};
+  f.contents = {{"product_a", {"stock/product_a.img", 5 * kMiB, "old-product"}}};
+  f.contents_source = "the stock package x.zip";
+  return f;
+}
+
+PlanPhone phone_with_super(const PlanFacts& f) {
+  PlanPhone phone = stock_phone(f);
+  phone.super = 66 * kMiB;
+  phone.logical = {{"system_a", 48 * kMiB},
+                   {"product_a", 6 * kMiB},
+                   {"vendor_a", 6 * kMiB},
+                   {"system_a-cow", 4 * kMiB}};
+  phone.partitions["product_a"] = "old-product";
+  return phone;
+}
+
+}  // namespace
+
+TEST_CASE("plan: forward and back on a phone with two slots: it is as it was") {
+  for (const Slots slots : {Slots::Current, Slots::Both}) {
+    PlanFacts f = facts();
+    f.slots = slots;
+    const Plan plan = make_plan(f);
+    PlanPhone phone = stock_phone(f);
+    const auto before = phone.partitions;
+    phone.play(plan.steps);
+    CHECK(phone.partitions["init_boot_a"] == "new-init_boot");
+    CHECK(phone.partitions["init_boot_b"] ==
+          (slots == Slots::Both ? "new-init_boot" : "old-init_boot"));
+    CHECK_FALSE(phone.wiped);
+    phone.play(plan.back);
+    CHECK(phone.partitions == before);
+    CHECK_FALSE(phone.wiped);
+  }
+}
+
+TEST_CASE("plan: one slot: no slot is named anywhere") {
+  PlanFacts f = facts();
+  f.slotted = false;
+  const Plan plan = make_plan(f);
+  for (const Step& one : plan.steps)
+    CHECK(one.slot.empty());
+  PlanPhone phone = stock_phone(f);
+  const auto before = phone.partitions;
+  phone.play(plan.steps);
+  CHECK(phone.partitions["vbmeta"] == "new-vbmeta");
+  phone.play(plan.back);
+  CHECK(phone.partitions == before);
+  CHECK_FALSE(has(plan.steps, "no-update"));
+}
+
+TEST_CASE("plan: a generic system: room first, in the userspace mode; the way back makes it all again") {
+  const PlanFacts f = generic_system();
+  const Plan plan = make_plan(f);
+  CHECK(acts(plan.steps).find("mode:userspace drop drop resize write mode:bootloader write write "
+                              "wipe restart") != std::string::npos);
+  PlanPhone phone = phone_with_super(f);
+  const auto partitions = phone.partitions;
+  auto logical = phone.logical;
+  phone.play(plan.steps);
+  CHECK(phone.partitions["system_a"] == "new-system");
+  CHECK(phone.logical["system_a"] == 58 * kMiB);
+  CHECK_FALSE(phone.logical.contains("product_a"));
+  CHECK(phone.wiped);
+  phone.wiped = false;
+  phone.play(plan.back);
+  CHECK(phone.wiped);  // the other system's data is of no use to stock
+  logical.erase("system_a-cow");
+  CHECK(phone.logical == logical);
+  CHECK(phone.partitions == partitions);
+}
+
+TEST_CASE("plan: what is lost and what no step brings back is said before anything is done") {
+  const Plan plan = make_plan(generic_system());
+  const auto says = [](const std::vector<std::string>& all, const std::string& word) {
+    return std::ranges::any_of(all, [&](const auto& one) { return one.find(word) != one.npos; });
+  };
+  CHECK(says(plan.first, "user's data is erased"));
+  CHECK(says(plan.first, "system_a-cow"));
+  CHECK(says(plan.first, "Never lock"));
+  CHECK(says(plan.back_first, "user's data is erased"));
+  CHECK(says(plan.back_first, "made again"));
+  CHECK(step(plan.steps, "drop-system_a-cow").final);
+  CHECK(step(plan.steps, "drop-system_a-cow").undo.empty());
+  CHECK(step(plan.steps, "drop-product_a").undo == "create-product_a");
+  PlanFacts locked = facts();
+  locked.lock = "locked";
+  CHECK(says(make_plan(locked).first, "fuse"));
+  PlanFacts download = facts();
+  download.way = Way::Download;
+  CHECK(says(make_plan(download).first, "fuse"));
+}
+
+TEST_CASE("plan: contents that are not in the kit are named by where they are") {
+  PlanFacts f = generic_system();
+  f.contents.clear();
+  const Plan plan = make_plan(f);
+  const Step& fill = step(plan.back, "fill-product_a");
+  CHECK(fill.act == "person");
+  CHECK(fill.about.find("the stock package x.zip") != std::string::npos);
+  CHECK(fill.about.find("product is gone") != std::string::npos);
+}
+
+TEST_CASE("plan: pieces are written one after the other, each with its own file and digest") {
+  PlanFacts f = generic_system();
+  f.images[0].pieces = {{"flash/system.piece-1.img", 5 * kMiB, "one"},
+                        {"flash/system.piece-2.img", 3 * kMiB, "two"}};
+  f.images[0].stock_pieces = {{"stock/system.piece-1.img", 5 * kMiB, "old-one"}};
+  const Plan plan = make_plan(f);
+  CHECK(step(plan.steps, "write-system-current").piece == "1 of 2");
+  CHECK(step(plan.steps, "write-system-current-2").file == "flash/system.piece-2.img");
+  PlanPhone phone = phone_with_super(f);
+  phone.play(plan.steps);
+  CHECK(phone.partitions["system_a"] == "one+two");
+}
+
+TEST_CASE("plan: a locked phone is unlocked first, by a person, and that erases it") {
+  PlanFacts f = facts();
+  f.lock = "locked";
+  f.access["unlock"] = "the switch is grey for three days";
+  const Plan plan = make_plan(f);
+  const Step& unlock = step(plan.steps, "unlock");
+  CHECK(unlock.data_loss);
+  CHECK(unlock.final);
+  CHECK(unlock.notes == std::vector<std::string>{"the switch is grey for three days"});
+  PlanPhone phone = stock_phone(f);
+  phone.variables["unlocked"] = "no";
+  phone.play(plan.steps);
+  CHECK(phone.person.contains("unlock"));
+  CHECK_FALSE(has(plan.back, "unlock"));
+}
+
+TEST_CASE("plan: the owner's key: locked at the end, by a person, never by the plan itself") {
+  PlanFacts f = facts();
+  f.verification = "own-key";
+  f.key_file = "key/root-key.bin";
+  const Plan plan = make_plan(f);
+  CHECK(step(plan.steps, "own-key").act == "person");
+  CHECK(step(plan.steps, "own-key").file == "key/root-key.bin");
+  CHECK(std::ranges::none_of(plan.first, [](const auto& s) { return s.find("Never lock") == 0; }));
+}
+
+TEST_CASE("plan: an over-the-air update of a patched phone: package, patched images in the other slot, "
+          "one restart") {
+  PlanFacts f = facts();
+  f.this_slot = "a";
+  f.update = PlanUpdate{"new.zip", true, {}, {}};
+  const Plan plan = make_plan(f);
+  CHECK(acts(plan.steps).find("mode:recovery install mode:bootloader write write slot restart") !=
+        std::string::npos);
+  CHECK(std::ranges::count(plan.steps, "restart", &Step::act) == 1);
+  PlanPhone phone = stock_phone(f);
+  phone.variables["current-slot"] = "a";
+  phone.outside = [](PlanPhone& at, const Step&) {
+    for (const char* name : {"init_boot_b", "vbmeta_b"})
+      at.partitions[name] = "new-build";
+  };
+  phone.play(plan.steps);
+  CHECK(phone.slot == "b");
+  CHECK(phone.partitions["init_boot_b"] == "new-init_boot");
+  CHECK(phone.partitions["init_boot_a"] == "old-init_boot");
+  CHECK_FALSE(phone.wiped);
+}
+
+TEST_CASE("plan: an update in download mode takes the part that keeps the data, and restarts once") {
+  PlanFacts f = facts();
+  f.way = Way::Download;
+  f.slotted = false;
+  f.tar = {"package/x-patched.tar.md5", 5, "t"};
+  f.stock_tar = {"package/x-stock.tar.md5", 5, "s"};
+  f.tar_field = "AB_x.tar.md5";
+  f.update = PlanUpdate{"folder", false, "HOME_CD_x.tar.md5", "CD_x.tar.md5"};
+  const Plan plan = make_plan(f);
+  CHECK(acts(plan.steps) == "person mode:download hand-over hand-over restart person ");
+  const Step& package = step(plan.steps, "update");
+  CHECK(package.about.find("take HOME_CD_x.tar.md5, which keeps the data, not CD_x.tar.md5") !=
+        std::string::npos);
+  CHECK(std::ranges::find(package.settings, "automatic restart off") != package.settings.end());
+  const Step& patched = step(plan.steps, "package");
+  CHECK(patched.file == "package/x-patched.tar.md5");
+  CHECK(patched.field.find("AB_x.tar.md5") != std::string::npos);
+  CHECK(patched.undo == "back-package");
+  CHECK(step(plan.back, "back-package").sha256 == "s");
+}
+
+TEST_CASE("plan: a factory package is written by its maker's program, with the wipe off") {
+  PlanFacts f = facts();
+  f.update = PlanUpdate{"factory.zip", false, {}, {}};
+  const Plan plan = make_plan(f);
+  const Step& update = step(plan.steps, "update");
+  CHECK(update.act == "hand-over");
+  CHECK(std::ranges::find(update.settings, "no wipe of the user's data") != update.settings.end());
+  CHECK_FALSE(has(plan.steps, "slot-other"));
+}
+
+TEST_CASE("plan: a system installed from recovery lands on the other slot; later steps are for it") {
+  PlanFacts f = facts();
+  f.this_slot = "b";
+  PlanImage recovery = image("recovery", "given");
+  recovery.before_install = true;
+  f.images.insert(f.images.begin(), recovery);
+  f.install = PlanInstall{{"install/other.zip", 9, "z"}, true, false};
+  f.other_system = f.own_recovery = true;
+  const Plan plan = make_plan(f);
+  PlanPhone phone = stock_phone(f);
+  phone.slot = "b";
+  phone.outside = [](PlanPhone& at, const Step& one) {
+    // Recovery has to be there before anything can be installed from it.
+    CHECK(at.partitions["recovery_b"] == "new-recovery");
+    CHECK(one.file == "install/other.zip");
+    for (const char* name : {"init_boot_a", "vbmeta_a", "recovery_a"})
+      at.partitions[name] = "other-system";
+  };
+  phone.play(plan.steps);
+  CHECK(phone.partitions["init_boot_a"] == "new-init_boot");
+  CHECK(phone.partitions["recovery_a"] == "other-system");
+  CHECK(phone.slot == "a");
+  phone.outside = {};
+  phone.play(plan.back);
+  CHECK(phone.slot == "b");
+  CHECK(phone.partitions["recovery_b"] == "old-recovery");
+}
+
+TEST_CASE("plan: with one slot an installed system leaves only the whole package to go back to") {
+  PlanFacts f = facts();
+  f.slotted = false;
+  f.install = PlanInstall{{"install/other.zip", 9, "z"}, false, true};
+  f.contents_source = "the stock package x.zip";
+  f.other_system = true;
+  const Plan plan = make_plan(f);
+  CHECK(step(plan.steps, "install").data_loss);
+  const Step& back = step(plan.back, "whole-package");
+  CHECK(back.about.find("the stock package x.zip") != std::string::npos);
+  CHECK(back.data_loss);
+}
+
+TEST_CASE("plan: download mode: what an installation needs goes first, wiping is recovery's") {
+  PlanFacts f = facts();
+  f.way = Way::Download;
+  f.slotted = false;
+  f.wipe = f.other_system = true;
+  f.install = PlanInstall{{"install/other.zip", 9, "z"}, false, false};
+  f.first_tar = {"package/x-first.tar.md5", 5, "f"};
+  f.tar = {"package/x-patched.tar.md5", 5, "t"};
+  const Plan plan = make_plan(f);
+  CHECK(acts(plan.steps) ==
+        "person mode:download hand-over mode:recovery install mode:download hand-over "
+        "mode:recovery person restart person ");
+  const Step& wipe = step(plan.steps, "wipe");
+  CHECK(wipe.data_loss);
+  CHECK(wipe.screen == "recovery's menu");
+}
+
+TEST_CASE("plan: a recovery of one's own is started straight away, before the system writes its own") {
+  PlanFacts f = facts();
+  f.own_recovery = true;
+  f.access["recovery"] = "both volumes";
+  const Plan plan = make_plan(f);
+  const auto at = std::ranges::find(plan.steps, "straight-to-recovery", &Step::id);
+  REQUIRE(at != plan.steps.end());
+  CHECK((at + 1)->act == "restart");
+  CHECK(at->notes == std::vector<std::string>{"both volumes"});
+}
+
+TEST_CASE("plan: a phone's own notes stand where they are needed, in its own words") {
+  PlanFacts f = facts();
+  f.access = {{"bootloader", "hold \"down\""}, {"accounts", "sign out"}, {"secure_startup", "off"}};
+  const Plan plan = make_plan(f);
+  CHECK(step(plan.steps, "to-bootloader").notes == std::vector<std::string>{"hold \"down\""});
+  CHECK(step(plan.steps, "ready").notes == std::vector<std::string>{"sign out", "off"});
+  CHECK(step(plan.back, "ready").notes.empty());
+  const std::string text = plan_for_people(plan);
+  CHECK(text.find("on this phone: hold \"down\"") != std::string::npos);
+  REQUIRE(parse_toml(format_plan(plan), "plan.toml"));
+}
+
+TEST_CASE("plan: expectations that a phone does not answer do not stop it; wrong answers do") {
+  PlanFacts f = facts();
+  f.anti_rollback = 4;
+  const Plan plan = make_plan(f);
+  CHECK(step(plan.steps, "anti-rollback").at_most == 4);
+  CHECK(expectation(step(plan.steps, "anti-rollback")) == "anti is at most 4");
+  CHECK(step(plan.steps, "no-update").value == "none");
+  CHECK(step(plan.steps, "room-init_boot").at_least == 4096);
+}
+
+TEST_CASE("plan: an image without a stock twin has its way back with a person") {
+  PlanFacts f = facts();
+  f.images[0].stock_file.clear();
+  f.contents_source = "the stock package x.zip";
+  const Plan plan = make_plan(f);
+  CHECK(step(plan.back, "back-init_boot-current").act == "person");
+}
+
+TEST_CASE("plan: for people: numbered, filled, with usual times and what is lost") {
+  const std::string text = plan_for_people(make_plan(generic_system()));
+  CHECK(text.find("\n  1. person\n") != std::string::npos);
+  CHECK(text.find("wipe  ! DATA IS LOST  ! CANNOT BE UNDONE") != std::string::npos);
+  CHECK(text.find("usual time: 10 min") != std::string::npos);
+  CHECK(text.find("\nThe way back\n") != std::string::npos);
+  std::size_t begin = 0;
+  while (begin < text.size()) {
+    const std::size_t end = std::min(text.find('\n', begin), text.size());
+    CHECK(end - begin <= 100);
+    begin = end + 1;
+  }
+}
+
+TEST_CASE("plan: whatever the facts, every plan can be played, and holds together") {
+  std::mt19937 random(5);
+  const auto coin = [&] { return random() % 2 == 0; };
+  for (int round = 0; round < 3000; ++round) {
+    PlanFacts f = facts();
+    if (coin()) f = generic_system();
+    f.slotted = coin() || !f.room.empty();
+    if (coin()) f.slots = Slots::Both;
+    if (coin()) f.wipe = true;
+    if (coin()) f.lock = coin() ? "locked" : "unlocked";
+    if (coin()) f.this_slot = "a";
+    if (coin()) f.verification = "own-key";
+    if (coin()) f.anti_rollback = random() % 9;
+    if (coin()) f.restore = true;
+    if (coin() && f.room.empty()) f.update = PlanUpdate{"x", coin(), "h", "w"};
+    if (coin() && f.room.empty() && !f.update)
+      f.install = PlanInstall{{"install/z.zip", 1, "z"}, f.slotted && coin(), coin()};
+    if (coin() && f.room.empty()) f.way = Way::Download;
+    f.tar = {"package/t", 1, "t"};
+    f.stock_tar = {"package/s", 1, "s"};
+    const Plan plan = make_plan(f);
+    CAPTURE(round);
+    PlanPhone phone = f.room.empty() ? stock_phone(f) : phone_with_super(f);
+    if (f.lock == "locked") phone.variables["unlocked"] = "no";
+    phone.play(plan.steps);
+    phone.play(plan.back);
+    for (const auto* steps : {&plan.steps, &plan.back}) {
+      CHECK(steps->front().id == "ready");
+      for (const Step& one : *steps) {
+        const bool modes = one.act == "mode";
+        if (!modes) CHECK(std::ranges::count(*steps, one.id, &Step::id) == 1);
+        if (one.data_loss && steps == &plan.steps) CHECK_FALSE(plan.first.empty());
+        if (one.data_loss && steps == &plan.back) CHECK_FALSE(plan.back_first.empty());
+        if (one.final) CHECK(one.undo.empty());
+      }
+    }
+    for (const Step& one : plan.steps)
+      if (!one.undo.empty() && one.act != "person") CHECK(has(plan.back, one.undo));
+    CHECK(format_plan(plan) == format_plan(make_plan(f)));
+    const auto table = parse_toml(format_plan(plan), "plan.toml");
+    REQUIRE(table);
+    CHECK((*table)["step"].as_array()->size() == plan.steps.size());
+    CHECK((*table)["back"].as_array()->size() == plan.back.size());
+  }
+}
