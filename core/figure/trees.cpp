@@ -68,18 +68,22 @@ Scene chain_tree(const std::string& title, const std::vector<ChainLine>& lines,
 }
 
 Scene payload_bars(const std::string& title, const std::vector<PayloadBar>& bars) {
-  constexpr double kName = 190, kEnd = 760, kLine = 24, kHeight = 16;
+  constexpr double kName = 190, kEnd = 720, kLine = 24, kHeight = 16;
   static constexpr Ink kInks[] = {Ink::Kernel, Ink::Ramdisk, Ink::Tree,   Ink::Signature,
                                   Ink::Other,  Ink::Header,  Ink::Padding};
   Scene scene;
   std::uint64_t most = 1, all = 0, stored = 0;
   std::map<std::string, std::uint64_t> by_kind;
   for (const PayloadBar& bar : bars) {
-    most = std::max(most, bar.size);
     all += bar.size;
     stored += bar.stored;
-    for (const auto& [kind, bytes] : bar.kinds)
+    std::uint64_t written = 0;
+    for (const auto& [kind, bytes] : bar.kinds) {
       by_kind[kind] += bytes;
+      written += bytes;
+    }
+    // Operations may write more than the image has: what they say is not checked here.
+    most = std::max({most, bar.size, written});
   }
   std::vector<std::pair<std::string, std::uint64_t>> order(by_kind.begin(), by_kind.end());
   std::ranges::stable_sort(order, std::greater{}, &std::pair<std::string, std::uint64_t>::second);

@@ -61,8 +61,7 @@ class CheckJob {
     }
     out_.kind = "image";
     for (const std::string& path : paths) {
-      std::error_code ignored;
-      if (fs::exists(fs::path(path) / kKitManifest, ignored)) {
+      if (is_kit(path)) {
         WEXLO_TRY(KitState kit, check_kit(path, context_));
         out_.kind = "kit";
         kit_needs_ = kit.needs;

@@ -7,7 +7,7 @@
 
 #include "base/source_read.hpp"
 #include "image/boot.hpp"
-#include "job/prepare.hpp"
+#include "job/kit_check.hpp"
 #include "parts/parts.hpp"
 #include "recipe/patch.hpp"
 
@@ -43,7 +43,7 @@ Result<Subject> open_subject(const std::string& where, const Context& context) {
     WEXLO_TRY(out.image, load_image(repacked.bytes, where));
     return out;
   }
-  const bool kit = fs::exists(path / kKitManifest, ignored);
+  const bool kit = is_kit(path);
   WEXLO_TRY(out.firmware,
             open_firmware(kit ? (path / "flash").string() : where, {.context = context}));
   out.kind = out.firmware->kind;

@@ -9,7 +9,7 @@
 #include "image/boot.hpp"
 #include "job/extract.hpp"
 #include "job/phone_set.hpp"
-#include "job/prepare.hpp"
+#include "job/kit_check.hpp"
 #include "parts/parts.hpp"
 
 namespace wexlo {
@@ -146,7 +146,7 @@ Result<Inspection> inspect_folder(const std::string& where, const Context& conte
   Inspection out{.path = where, .kind = "folder"};
   fs::path images = path;
   if (fs::exists(path / parts::kManifest, ignored)) out.kind = "parts";
-  if (fs::exists(path / kKitManifest, ignored)) {
+  if (is_kit(path)) {
     out.kind = "kit";
     images = path / "flash";
   }

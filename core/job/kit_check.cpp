@@ -7,6 +7,7 @@
 
 #include "base/source_read.hpp"
 #include "job/kit_folder.hpp"
+#include "job/prepare.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -26,8 +27,13 @@ class KitCheck {
   KitCheck(const fs::path& folder, const Context& context) : folder_(folder), context_(context) {}
 
   Result<KitState> run() {
-    WEXLO_TRY(const SourcePtr source, open_file(folder_ / "kit.json"));
-    WEXLO_TRY(const Blob text, read_all(*source, kMaxManifest));
+    const auto source = open_file(folder_ / kKitManifest);
+    if (!source) {
+      problem(std::string(kKitManifest), "The kit's manifest is gone, or cannot be read.");
+      WEXLO_CHECK(listed());
+      return std::move(out_);
+    }
+    WEXLO_TRY(const Blob text, read_all(**source, kMaxManifest));
     const json kit = json::parse(as_text(text.view()), nullptr, false);
     if (!kit.is_object())
       return fail({.code = ErrorCode::BadValue,
@@ -125,6 +131,12 @@ class KitCheck {
 };
 
 }  // namespace
+
+bool is_kit(const fs::path& folder) {
+  std::error_code ignored;
+  if (fs::exists(folder / kKitManifest, ignored)) return true;
+  return fs::exists(folder / kKitDigests, ignored) && fs::is_directory(folder / "flash", ignored);
+}
 
 Result<KitState> check_kit(const fs::path& folder, const Context& context) {
   return KitCheck(folder, context).run();

@@ -13,7 +13,10 @@ struct KitState {
   std::size_t files = 0;          ///< that were looked at
   std::string needs;              ///< "unlocked" or "own-key": what the plan says of verification
 };
-/// Errors: BadMagic (no kit), BadValue (its manifest does not read), Interrupted.
+/// A kit's folder, though its manifest may be gone.
+[[nodiscard]] bool is_kit(const std::filesystem::path& folder);
+
+/// Errors: BadValue (its manifest does not read), Interrupted. Precondition: is_kit.
 [[nodiscard]] Result<KitState> check_kit(const std::filesystem::path& folder,
                                          const Context& context);
 

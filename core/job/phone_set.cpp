@@ -4,7 +4,7 @@
 
 #include "base/text.hpp"
 #include "job/inspect.hpp"
-#include "job/prepare.hpp"
+#include "job/kit_check.hpp"
 #include "verified/draft.hpp"
 
 namespace wexlo {
@@ -65,7 +65,7 @@ void PhoneSet::add(const std::string& partition, Blob bytes) {
 
 Status PhoneSet::add(const std::string& path, const Context& context) {
   std::error_code ignored;
-  const bool kit = fs::exists(fs::path(path) / kKitManifest, ignored);
+  const bool kit = is_kit(path);
   auto opened =
       open_firmware(kit ? (fs::path(path) / "flash").string() : path, {.context = context});
   if (!opened && opened.error().code == ErrorCode::BadMagic && fs::is_regular_file(path, ignored))
