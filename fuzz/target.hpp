@@ -63,4 +63,11 @@ std::vector<std::string> chain_seeds();
 void judge(View input);
 std::vector<std::string> judge_seeds();
 
+void sheet(View input);
+std::vector<std::string> sheet_seeds();
+void relisting(View input);
+std::vector<std::string> relisting_seeds();
+void insertion(View input);
+std::vector<std::string> insertion_seeds();
+
 }  // namespace wexlo::fuzz

@@ -24,6 +24,9 @@ const std::vector<Target>& targets() {
       {"listing", listing, listing_seeds},
       {"chain", chain, chain_seeds},
       {"judge", judge, judge_seeds},
+      {"sheet", sheet, sheet_seeds},
+      {"relisting", relisting, relisting_seeds},
+      {"insertion", insertion, insertion_seeds},
   };
   return all;
 }

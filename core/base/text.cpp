@@ -140,13 +140,15 @@ std::string human_size(std::uint64_t bytes) {
 std::string printable(std::string_view text) {
   std::string out;
   while (!text.empty()) {
-    const std::size_t length = utf8_length(text);
-    const auto c = static_cast<unsigned char>(text[0]);
-    if (length == 0 || (length == 1 && !is_plain(c)) || is_control_pair(text))
-      out += fmt::format("\\x{:02x}", c);
+    const std::size_t length = std::max<std::size_t>(utf8_length(text), 1);
+    const std::string_view one = text.substr(0, length);
+    const auto c = static_cast<unsigned char>(one[0]);
+    if (utf8_length(text) == 0 || (length == 1 && !is_plain(c)) || is_control_pair(one))
+      for (const char byte : one)
+        out += fmt::format("\\x{:02x}", static_cast<unsigned char>(byte));
     else
-      out += text.substr(0, length);
-    text.remove_prefix(std::max<std::size_t>(length, 1));
+      out += one;
+    text.remove_prefix(length);
   }
   return out;
 }

@@ -1,3 +1,5 @@
+#include <unistd.h>
+
 #include <atomic>
 
 #include "base/digest.hpp"
@@ -240,4 +242,50 @@ TEST_CASE("text: what is shown holds no control bytes") {
   CHECK(toml_quote("a\"b\\c\n") == "\"a\\\"b\\\\c\\u000A\"");
   CHECK(human_size(512) == "512 B");
   CHECK(human_size(1536) == "1.5 KiB");
+}
+
+TEST_CASE(
+    "outputs: what a killed run left goes with the next; what lives, or is another's, stays") {
+  const TempDir dir;
+  // A process that is gone for certain: its number was never given.
+  const std::string dead = "2147480000";
+  test::write(dir / (".out.img." + dead + "-0.partial"), "left");
+  std::filesystem::create_directory(dir / (".kit." + dead + "-1.partial"));
+  test::write(dir / (".kit." + dead + "-1.partial/file"), "left");
+  test::write(dir / (".kit.2." + dead + "-1.partial"), "another's");
+  test::write(dir / ".kit.notes.partial", "a person's");
+  const std::string own = ".kit." + std::to_string(::getpid()) + "-9.partial";
+  std::filesystem::create_directory(dir / own);
+  REQUIRE(write_file(dir / "out.img", as_view("x"), Overwrite::Refuse));
+  {
+    auto folder = OutputFolder::create(dir / "kit", Overwrite::Refuse, "m");
+    REQUIRE(folder);
+    REQUIRE(folder->commit());
+  }
+  CHECK(dir.names() == std::vector<std::string>{".kit.2." + dead + "-1.partial", own,
+                                                ".kit.notes.partial", "kit", "out.img"});
+}
+
+TEST_CASE("text: numbers are decimal or hexadecimal, whole, and fit") {
+  CHECK(parse_number("0") == 0);
+  CHECK(parse_number("0x10") == 16);
+  CHECK(parse_number("0XfF") == 255);
+  CHECK(parse_number("18446744073709551615") == ~std::uint64_t{0});
+  for (const char* bad : {"", "x", "0x", "1 ", "-1", "+1", "1.5", "18446744073709551616", "0x1g"})
+    CHECK_FALSE(parse_number(bad));
+}
+
+TEST_CASE("text: what is shown cannot command a terminal, what is marked up cannot be markup") {
+  CHECK(printable("a\x1b[31m\xc2\x9b"
+                  "b") == "a\\x1b[31m\\xc2\\x9bb");
+  CHECK(printable("gr\xc3\xb6\xc3\x9f"
+                  "er") ==
+        "gr\xc3\xb6\xc3\x9f"
+        "er");
+  CHECK(markup_text("<a href=\"x\">&\x01") == "&lt;a href=&quot;x&quot;&gt;&amp;\\x01");
+  CHECK_FALSE(is_utf8("\xed\xa0\x80"));
+  CHECK_FALSE(is_utf8("\xe0\x80\x80"));
+  CHECK_FALSE(is_utf8("\xf4\x90\x80\x80"));
+  CHECK(is_utf8("\xf0\x9f\x90\x9f"));
+  CHECK(toml_quote_utf8("\xc3\xb6\"\\\xff") == "\"\xc3\xb6\\\"\\\\\\uFFFD\"");
 }

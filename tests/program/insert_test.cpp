@@ -1,0 +1,289 @@
+/// Images put into packages of every kind, judged by general programs and read out again.
+
+#include "base/digest.hpp"
+#include "program/support.hpp"
+#include "support/boot.hpp"
+#include "support/containers.hpp"
+#include "support/payload.hpp"
+#include "support/vbmeta.hpp"
+
+using namespace wexlo::test;
+namespace fs = std::filesystem;
+
+namespace {
+
+constexpr std::size_t kSector = 512;
+
+std::string md5(const std::string& bytes) {
+  return wexlo::hex(wexlo::digest(wexlo::DigestKind::Md5, wexlo::as_view(bytes)));
+}
+
+struct Bench {
+  Bench() {
+    boot = with_footer(BootBytes{.kernel = noise(30000)}.done(), "boot", 1u << 17);
+    vbmeta_image = padded(vbmeta(property_descriptor("a", "b")), 4096);
+    fresh = with_footer(BootBytes{.kernel = noise(40000, 5)}.done(), "boot", 1u << 17);
+    write(dir / "new.img", fresh);
+    layout.size = 1u << 20;
+    layout.partitions = {{"system", {{64, 400}}}, {"vendor", {{16, 600}}}};
+    super = layout.done();
+    super.replace(400 * kSector, 64 * kSector, noise(64 * kSector, 7));
+    super.replace(600 * kSector, 16 * kSector, noise(16 * kSector, 8));
+    system = noise(96 * kSector, 9);
+    write(dir / "system.img", system);
+  }
+  /// Puts it in, and takes everything out of old and new.
+  Json insert(const std::string& package, std::vector<std::string> what, const std::string& out,
+              int wanted = 0) const {
+    std::vector<std::string> words{"insert", package};
+    words.insert(words.end(), what.begin(), what.end());
+    words.insert(words.end(), {"-o", out});
+    const std::string before = fs::is_directory(dir / package) ? "" : read(dir / package);
+    Json got = program_json(dir, words, wanted);
+    if (!before.empty()) CHECK(read(dir / package) == before);
+    return got;
+  }
+  [[nodiscard]] std::string taken(const std::string& package, const std::string& name) const {
+    fs::remove_all(dir / "taken");
+    const Ran ran = program(dir, {"extract", package, name, "-o", "taken"});
+    CAPTURE(ran.err);
+    REQUIRE(ran.exit_code == 0);
+    for (const auto& one : fs::directory_iterator(dir / "taken"))
+      if (one.path().extension() == ".img") return read(one.path());
+    return {};
+  }
+  TempDir dir;
+  std::string boot, vbmeta_image, fresh, super, system;
+  SuperBytes layout;
+};
+
+bool says(const Json& document, const std::string& code) {
+  for (const Json& one : document["findings"])
+    if (one["code"] == code) return true;
+  return false;
+}
+
+/// In three sparse pieces.
+std::vector<Member> pieces(const std::string& super, const std::string& name) {
+  std::vector<Member> out;
+  const std::size_t third = super.size() / 3 / 4096 * 4096;
+  for (unsigned i = 0; i < 3; ++i) {
+    const std::size_t from = i * third, size = i == 2 ? super.size() - from : third;
+    SparseBytes piece;
+    if (from > 0) piece.skip(static_cast<std::uint32_t>(from / 4096));
+    piece.raw(super.substr(from, size));
+    const std::size_t left = super.size() - from - size;
+    if (left > 0) piece.skip(static_cast<std::uint32_t>(left / 4096));
+    out.push_back({name + std::to_string(i), piece.done(), true});
+  }
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("insert: a zip: the other members keep their bytes, digest lists stay true") {
+  const Bench bench;
+  write(bench.dir / "fw.zip",
+        zip({{"img/boot.img", bench.boot, true},
+             {"img/vbmeta.img", bench.vbmeta_image},
+             {"img/md5sums.txt",
+              md5(bench.boot) + "  boot.img\n" + md5(bench.vbmeta_image) + "  vbmeta.img\n"},
+             {"read me.txt", "hello", true}}));
+  const Json done = bench.insert("fw.zip", {"boot=new.img"}, "out.zip");
+  CHECK(done["result"]["images"][0]["name"] == "boot");
+  CHECK(done["result"]["images"][0]["sha256"] == hex_of(sha256(bench.fresh)));
+  CHECK(done["result"]["lists"][0].get<std::string>().ends_with("img/md5sums.txt"));
+  CHECK(says(done, "vbmeta-stays"));
+  CHECK(run({"unzip", "-tq", "out.zip"}, bench.dir.path().string()).exit_code == 0);
+  REQUIRE(shell("mkdir u && cd u && unzip -q ../out.zip", bench.dir.path().string()).exit_code ==
+          0);
+  CHECK(read(bench.dir / "u/img/boot.img") == bench.fresh);
+  CHECK(read(bench.dir / "u/img/vbmeta.img") == bench.vbmeta_image);
+  CHECK(shell("cd u/img && md5sum --quiet -c md5sums.txt", bench.dir.path().string()).exit_code ==
+        0);
+  CHECK(bench.insert("fw.zip", {"boot=new.img"}, "again.zip")["ok"] == true);
+  CHECK(read(bench.dir / "again.zip") == read(bench.dir / "out.zip"));
+}
+
+TEST_CASE("insert: a zip in a zip, stored or deflated, and what names the inner one") {
+  const Bench bench;
+  for (const bool deflated : {false, true}) {
+    const std::string inner =
+        zip({{"boot.img", bench.boot, true}, {"vbmeta.img", bench.vbmeta_image}});
+    write(bench.dir / "fw.zip", zip({{"phone/image.zip", inner, deflated},
+                                     {"phone/sums.md5", md5(inner) + " *image.zip\n"}}));
+    CHECK(bench.insert("fw.zip", {"boot=new.img"}, deflated ? "d.zip" : "s.zip")["ok"] == true);
+    const std::string out = deflated ? "d.zip" : "s.zip";
+    CHECK(bench.taken(out, "boot") == bench.fresh);
+    CHECK(bench.taken(out, "vbmeta") == bench.vbmeta_image);
+    CHECK(shell("rm -rf u; mkdir u && cd u && unzip -q ../" + out +
+                    " && cd phone && md5sum --quiet -c "
+                    "sums.md5 && unzip -tq image.zip",
+                bench.dir.path().string())
+              .exit_code == 0);
+  }
+}
+
+TEST_CASE("insert: a tar with packed members and a sum line, which is made anew") {
+  const Bench bench;
+  const std::string body = tar(
+      {{"boot.img.lz4", lz4_frame(bench.boot)}, {"vbmeta.img.lz4", lz4_frame(bench.vbmeta_image)}});
+  write(bench.dir / "fw.tar.md5", body + md5(body) + "  fw.tar\n");
+  const Json done = bench.insert("fw.tar.md5", {"boot=new.img"}, "out.tar.md5");
+  CHECK(done["result"]["sum_line"] == true);
+  const std::string bytes = read(bench.dir / "out.tar.md5");
+  const std::string line = bytes.substr(bytes.size() - 32 - 2 - 8);
+  CHECK(line == md5(bytes.substr(0, bytes.size() - line.size())) + "  out.tar\n");
+  CHECK(
+      shell("tar xOf out.tar.md5 boot.img.lz4 | lz4 -dc | cmp - new.img", bench.dir.path().string())
+          .exit_code == 0);
+  CHECK(shell("tar xOf out.tar.md5 vbmeta.img.lz4 | md5sum", bench.dir.path().string()).out ==
+        shell("tar xOf fw.tar.md5 vbmeta.img.lz4 | md5sum", bench.dir.path().string()).out);
+  // A package whose sum is wrong already would get one that says otherwise.
+  std::string bad = body;
+  bad[bad.size() - 100] ^= 1;
+  write(bench.dir / "bad.tar.md5", bad + md5(body) + "  fw.tar\n");
+  CHECK(bench.insert("bad.tar.md5", {"boot=new.img"}, "x.tar.md5", 3)["error"]["code"] ==
+        "digest-mismatch");
+  CHECK_FALSE(fs::exists(bench.dir / "x.tar.md5"));
+}
+
+TEST_CASE("insert: a folder of a repair tool: listings of each form stay true, other files stay") {
+  const Bench bench;
+  const auto fill = [&](const std::string& name, const std::string& listing) {
+    write(bench.dir / "fw/boot.img", bench.boot);
+    write(bench.dir / "fw/vbmeta.img", bench.vbmeta_image);
+    write(bench.dir / "fw/sub/tool.exe", "program");
+    write(bench.dir / ("fw/" + name), listing);
+  };
+  // Larger than before: the size is named, too.
+  const std::string larger = BootBytes{.kernel = noise(200000, 5)}.done();
+  write(bench.dir / "large.img", larger);
+  const std::string old_size = std::to_string(bench.boot.size()),
+                    new_size = std::to_string(larger.size());
+  const struct {
+    const char* name;
+    std::string text, wanted;
+  } forms[] = {
+      {"flash.xml",
+       "<all>\n<step operation=\"flash\" partition=\"boot\" filename=\"boot.img\" MD5=\"" +
+           md5(bench.boot) + "\" size=\"" + old_size +
+           "\"/>\n<step operation=\"flash\" "
+           "partition=\"vbmeta\" filename=\"vbmeta.img\" MD5=\"" +
+           md5(bench.vbmeta_image) + "\" size=\"4096\"/></all>\n",
+       "<all>\n<step operation=\"flash\" partition=\"boot\" filename=\"boot.img\" MD5=\"" +
+           md5(larger) + "\" size=\"" + new_size +
+           "\"/>\n<step operation=\"flash\" "
+           "partition=\"vbmeta\" filename=\"vbmeta.img\" MD5=\"" +
+           md5(bench.vbmeta_image) + "\" size=\"4096\"/></all>\n"},
+      {"list.cfg",
+       "partition: boot\nfile: boot.img\nsha256: " + hex_of(sha256(bench.boot)) +
+           "\nbytes: " + old_size + "\n\npartition: vbmeta\nfile: vbmeta.img\n",
+       "partition: boot\nfile: boot.img\nsha256: " + hex_of(sha256(larger)) +
+           "\nbytes: " + new_size + "\n\npartition: vbmeta\nfile: vbmeta.img\n"},
+      {"SHA256SUMS", hex_of(sha256(bench.boot)) + "  boot.img\n",
+       hex_of(sha256(larger)) + "  boot.img\n"},
+  };
+  for (const auto& form : forms) {
+    CAPTURE(form.name);
+    fs::remove_all(bench.dir / "fw");
+    fs::remove_all(bench.dir / "out");
+    fill(form.name, form.text);
+    const Json done = bench.insert("fw", {"boot=large.img"}, "out");
+    CHECK(says(done, "larger"));
+    CHECK(read(bench.dir / ("out/" + std::string(form.name))) == form.wanted);
+    CHECK(read(bench.dir / "out/boot.img") == larger);
+    CHECK(read(bench.dir / "out/vbmeta.img") == bench.vbmeta_image);
+    CHECK(read(bench.dir / "out/sub/tool.exe") == "program");
+    CHECK(read(bench.dir / "fw/boot.img") == bench.boot);
+    CHECK(bench.taken("out", "boot") == larger);
+    CHECK(Json::parse(read(bench.dir / "out/insert.json"))["inserted"][0]["sha256"] ==
+          hex_of(sha256(larger)));
+  }
+}
+
+TEST_CASE("insert: a logical partition in super: raw, sparse, packed, in pieces, in a zip") {
+  const Bench bench;
+  SparseBytes sparse;
+  sparse.raw(bench.super);
+  write(bench.dir / "super.img", bench.super);
+  write(bench.dir / "sparse.img", sparse.done());
+  write(bench.dir / "super.img.gz", gzip(sparse.done()));
+  write(bench.dir / "fw.zip", zip(pieces(bench.super, "super.img_sparsechunk.")));
+  for (const std::string package : {"super.img", "sparse.img", "super.img.gz", "fw.zip"}) {
+    CAPTURE(package);
+    const std::string out = "out-" + package;
+    CHECK(bench.insert(package, {"system=system.img"}, out)["ok"] == true);
+    CHECK(bench.taken(out, "system") == bench.system);
+    CHECK(bench.taken(out, "vendor") == noise(16 * kSector, 8));
+  }
+  // As sparse, packed and in as many files as before.
+  CHECK(read(bench.dir / "out-sparse.img").substr(0, 4) ==
+        read(bench.dir / "sparse.img").substr(0, 4));
+  CHECK(shell("gzip -t out-super.img.gz", bench.dir.path().string()).exit_code == 0);
+  CHECK(shell("unzip -l out-fw.zip | grep -c sparsechunk", bench.dir.path().string()).out == "3\n");
+  // Free room is left to the phone: it does not come along.
+  CHECK(fs::file_size(bench.dir / "out-sparse.img") < bench.super.size() / 2);
+  write(bench.dir / "huge.img", std::string(2u << 20, 'x'));
+  const Json full = bench.insert("super.img", {"system=huge.img"}, "x.img", 1);
+  CHECK(full["error"]["code"] == "does-not-fit");
+  CHECK_FALSE(fs::exists(bench.dir / "x.img"));
+}
+
+TEST_CASE("insert: several images at once, in different places") {
+  const Bench bench;
+  std::vector<Member> members = pieces(bench.super, "super.img.part-");
+  members.push_back({"boot.img", bench.boot, true});
+  write(bench.dir / "fw.zip", zip(members));
+  write(bench.dir / "vendor.img", noise(8 * kSector, 4));
+  CHECK(bench.insert("fw.zip", {"boot=new.img", "system=system.img", "vendor=vendor.img"},
+                     "out.zip")["ok"] == true);
+  CHECK(bench.taken("out.zip", "boot") == bench.fresh);
+  CHECK(bench.taken("out.zip", "system") == bench.system);
+  CHECK(bench.taken("out.zip", "vendor") == noise(8 * kSector, 4));
+}
+
+TEST_CASE("insert: signatures that break are told") {
+  const Bench bench;
+  const std::string comment = "signed" + std::string("\x0c\x00\xff\xff\x0c\x00", 6);
+  write(bench.dir / "fw.zip", zip({{"boot.img", bench.boot}, {"META-INF/CERT.SF", "x"}}, comment));
+  const Json done = bench.insert("fw.zip", {"boot=new.img"}, "out.zip");
+  CHECK(says(done, "signature-gone"));
+  CHECK(says(done, "signature-stale"));
+}
+
+TEST_CASE("insert: what cannot be done says why, and writes nothing") {
+  const Bench bench;
+  PayloadBytes payload;
+  payload.partitions = {partition_of("boot", bench.boot, 1)};
+  write(bench.dir / "ota.zip", zip({{"payload.bin", payload.done()}}));
+  write(bench.dir / "payload.bin", payload.done());
+  write(bench.dir / "fw.zip", zip({{"boot.img", bench.boot}}));
+  write(bench.dir / "vbmeta.img", bench.vbmeta_image);
+  const auto before = bench.dir.names();
+  CHECK(bench.insert("ota.zip", {"boot=new.img"}, "x", 4)["error"]["code"] == "unsupported");
+  CHECK(bench.insert("payload.bin", {"boot=new.img"}, "x", 4)["error"]["code"] == "unsupported");
+  CHECK(bench.insert("fw.zip", {"init_boot=new.img"}, "x", 5)["error"]["code"] == "not-found");
+  CHECK(bench.insert("fw.zip", {"boot=none.img"}, "x", 5)["error"]["code"] == "not-found");
+  CHECK(bench.insert("fw.zip", {"boot=vbmeta.img"}, "x", 1)["error"]["found"] == "other-kind-boot");
+  CHECK(bench.insert("fw.zip", {"boot=new.img", "boot=new.img"}, "x", 2)["error"]["code"] ==
+        "usage");
+  CHECK(bench.insert("fw.zip", {"boot"}, "x", 2)["error"]["code"] == "usage");
+  CHECK(bench.insert("fw.zip", {"boot=new.img"}, "fw.zip", 5)["error"]["code"] == "exists");
+  CHECK(program_json(bench.dir, {"insert", "fw.zip", "boot=new.img", "-o", "fw.zip", "--force"},
+                     2)["error"]["code"] == "usage");
+  CHECK(bench.dir.names() == before);
+  const Json accepted = program_json(bench.dir, {"insert", "fw.zip", "boot=vbmeta.img", "-o",
+                                                 "x.zip", "--accept", "other-kind-boot"});
+  CHECK(says(accepted, "other-kind-boot"));
+}
+
+TEST_CASE("insert: single images, plain and packed, and maker's formats around them") {
+  const Bench bench;
+  write(bench.dir / "boot.img", bench.boot);
+  write(bench.dir / "boot.img.xz", xz(bench.boot));
+  CHECK(bench.insert("boot.img", {"boot=new.img"}, "out.img")["ok"] == true);
+  CHECK(read(bench.dir / "out.img") == bench.fresh);
+  CHECK(bench.insert("boot.img.xz", {"boot=new.img"}, "out.img.xz")["ok"] == true);
+  CHECK(shell("xz -dc out.img.xz | cmp - new.img", bench.dir.path().string()).exit_code == 0);
+}
