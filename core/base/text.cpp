@@ -59,7 +59,7 @@ std::string toml_quote_utf8(std::string_view text) {
     const std::size_t length = utf8_length(text);
     const std::size_t taken = std::max<std::size_t>(length, 1);
     if (length == 0)
-      out += "\\uFFFD";
+      out += "\xef\xbf\xbd";  // U+FFFD
     else if (length > 1)
       out += text.substr(0, length);
     else

@@ -5,6 +5,7 @@
 #include <charconv>
 #include <set>
 
+#include "firmware/firmware.hpp"
 #include "kit/sheet.hpp"
 
 namespace wexlo {
@@ -151,6 +152,8 @@ struct Sizes {
 
 void take_partition(const std::string& name, const std::string& value, Sizes& out) {
   constexpr std::string_view kSize = "partition-size:", kLogical = "is-logical:";
+  const std::size_t colon = name.find(':');
+  if (colon == name.npos || !check_partition_name(name.substr(colon + 1))) return;
   if (name.starts_with(kLogical) && value == "yes")
     out.logical.insert(name.substr(kLogical.size()));
   if (!name.starts_with(kSize) || value.empty()) return;

@@ -1,5 +1,6 @@
 #include <unistd.h>
 
+#include <algorithm>
 #include <atomic>
 
 #include "base/digest.hpp"
@@ -262,8 +263,10 @@ TEST_CASE(
     REQUIRE(folder);
     REQUIRE(folder->commit());
   }
-  CHECK(dir.names() == std::vector<std::string>{".kit.2." + dead + "-1.partial", own,
-                                                ".kit.notes.partial", "kit", "out.img"});
+  std::vector<std::string> kept = {".kit.2." + dead + "-1.partial", own, ".kit.notes.partial",
+                                   "kit", "out.img"};
+  std::ranges::sort(kept);  // where our own number sorts differs from run to run
+  CHECK(dir.names() == kept);
 }
 
 TEST_CASE("text: numbers are decimal or hexadecimal, whole, and fit") {
@@ -287,5 +290,5 @@ TEST_CASE("text: what is shown cannot command a terminal, what is marked up cann
   CHECK_FALSE(is_utf8("\xe0\x80\x80"));
   CHECK_FALSE(is_utf8("\xf4\x90\x80\x80"));
   CHECK(is_utf8("\xf0\x9f\x90\x9f"));
-  CHECK(toml_quote_utf8("\xc3\xb6\"\\\xff") == "\"\xc3\xb6\\\"\\\\\\uFFFD\"");
+  CHECK(toml_quote_utf8("\xc3\xb6\"\\\xff") == "\"\xc3\xb6\\\"\\\\\xef\xbf\xbd\"");
 }
