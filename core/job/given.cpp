@@ -115,6 +115,26 @@ Finding mixed(const std::string& code, const std::string& partition, std::string
   return {"problem", code + "-" + partition, std::move(message), partition};
 }
 
+/// A fingerprint's first word.
+std::string_view brand_of(const BuildFacts& build) {
+  return std::string_view(build.fingerprint).substr(0, build.fingerprint.find('/'));
+}
+
+/// Partitions from another hand (a chip maker's, a common kernel) name builds of their own; and
+/// what is as new as its siblings may be of a sibling build that goes with them.
+void tell_of_sibling(const std::string& name, const BuildFacts& build, const BuildFacts& newest,
+                     std::vector<Finding>& findings) {
+  if (build.fingerprint == newest.fingerprint || brand_of(build) != brand_of(newest)) return;
+  const bool older = build.patch_level < newest.patch_level;
+  Finding found = mixed(
+      "mixed", name,
+      fmt::format("{} is of the build {}{}, others beside it are of {}: images of one build belong "
+                  "together.",
+                  name, build.fingerprint, older ? " and older" : "", newest.fingerprint));
+  if (!older) found.level = "warning";
+  findings.push_back(std::move(found));
+}
+
 /// What was taken out with Wexlo has a list of digests beside it.
 Status check_extracted(const Firmware& firmware, const std::string& path,
                        std::vector<Finding>& findings, const Context& context) {
@@ -207,12 +227,7 @@ Status look_at_siblings(const Firmware& firmware, const std::string& path,
     builds.emplace_back(one.name, build);
   }
   for (const auto& [name, build] : builds)
-    if (build.fingerprint != newest.fingerprint)
-      findings.push_back(mixed(
-          "mixed", name,
-          fmt::format("{} is of the build {}, others beside it are of {}: images of one build "
-                      "belong together.",
-                      name, build.fingerprint, newest.fingerprint)));
+    tell_of_sibling(name, build, newest, findings);
   return folder ? check_extracted(firmware, path, findings, context) : Status();
 }
 

@@ -7,6 +7,7 @@
 
 #include "base/contains.hpp"
 #include "base/text.hpp"
+#include "job/phone_set.hpp"
 #include "ramdisk/textfiles.hpp"
 
 namespace wexlo {
@@ -146,6 +147,39 @@ Status judge_origins(const Workbench& bench, Prepared& out) {
                           fmt::join(judged.foreign, "; ")),
               one.partition);
   }
+  return {};
+}
+
+Status judge_vouched(const Workbench& bench, Prepared& out) {
+  PhoneSet set;
+  for (const PartitionFacts& one : bench.stock.firmware().partitions) {
+    const std::string name = one.name.substr(0, one.name.size() - slot_suffix(one.name).size());
+    if (!name.starts_with("vbmeta") || one.size == 0) continue;
+    const auto image = bench.stock.get(name, bench.context);
+    if (!image && image.error().code == ErrorCode::Interrupted) return fail(image.error());
+    // Where there are two of it, which one is meant was not asked.
+    if (image && *image != nullptr) set.add(name, (*image)->bytes);
+  }
+  for (const PreparedImage& one : out.images) {
+    if (!one.flashed || one.partition.starts_with("vbmeta")) continue;
+    WEXLO_TRY(const LoadedImage* const twin, bench.stock.get(one.partition, bench.context));
+    if (twin != nullptr) set.add(one.partition, twin->bytes);
+  }
+  WEXLO_TRY(const verified::Walk walk, walk_set(set, {.find = {}, .whole = false}, bench.context));
+  for (const verified::ChainStruct& at : walk.structs)
+    for (const verified::Claim& claim : at.claims) {
+      if (claim.standing != verified::Standing::DigestMismatch ||
+          contains(out.findings, "patched-" + claim.partition, &Finding::code))
+        continue;
+      // Nobody stands behind a struct without a signature: it may be a leftover itself.
+      const bool is_signed = at.signature == verified::SignatureState::Holds;
+      out.findings.push_back(
+          {is_signed ? "problem" : "warning", "unvouched-" + claim.partition,
+           fmt::format("The {}struct in {} vouches for another {} than the firmware has: it is of "
+                       "another build, or was changed after that struct was made.",
+                       is_signed ? "signed " : "", at.held_by, claim.partition),
+           claim.partition});
+    }
   return {};
 }
 

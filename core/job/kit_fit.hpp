@@ -29,6 +29,9 @@ void choose_slots(const Workbench& bench, Prepared& out);
 /// would be no way back.
 [[nodiscard]] Status judge_origins(const Workbench& bench, Prepared& out);
 
+/// What the firmware's own structs vouch for has to be what it holds.
+[[nodiscard]] Status judge_vouched(const Workbench& bench, Prepared& out);
+
 /// An older kit of the same build knows the digests of its stock images.
 void compare_with_older_kit(const Workbench& bench, Prepared& out);
 

@@ -127,6 +127,7 @@ class Preparation {
   Status change() {
     WEXLO_CHECK(options_.stock ? take_stock() : patch_all());
     WEXLO_CHECK(judge_origins(bench(), out_));
+    WEXLO_CHECK(judge_vouched(bench(), out_));
     compare_with_older_kit(bench(), out_);
     return {};
   }
