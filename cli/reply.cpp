@@ -76,6 +76,8 @@ ExitCode exit_code(ErrorCode code) {
     case ErrorCode::Ambiguous:
     case ErrorCode::NoWayBack:
     case ErrorCode::WouldRefuse: return ExitFinding;
+    case ErrorCode::PhoneRefused:
+    case ErrorCode::LinkLost: return ExitPhone;
     case ErrorCode::Interrupted: return ExitInterrupted;
   }
   return ExitIo;

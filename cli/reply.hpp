@@ -45,6 +45,7 @@ enum ExitCode : int {
   ExitDamaged = 3,
   ExitUnsupported = 4,
   ExitIo = 5,
+  ExitPhone = 6,
   ExitInterrupted = 130,
 };
 [[nodiscard]] ExitCode exit_code(ErrorCode code);

@@ -11,6 +11,7 @@
 #include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
+#include "phone/command.hpp"
 #include "reply.hpp"
 
 namespace wexlo::cli {
@@ -19,7 +20,7 @@ namespace {
 constexpr std::uint64_t kMaxText = 4u << 20;
 
 struct Options {
-  std::string props, over, sheet;
+  std::string phone, props, over, sheet;
   bool force = false;
 };
 
@@ -66,27 +67,41 @@ std::string text_of(const Session& session, const Options& options, const Sheet&
                      unknown);
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
-  if (options.props.empty() && options.over.empty())
-    return fail({.code = ErrorCode::Usage,
-                 .message = "sheet wants properties, or a sheet to go on with",
-                 .hint = "Paste the phone's properties into a file and give it with --props."});
+/// The newest first: what the phone says itself, what was pasted, what an older sheet says.
+Result<Sheet> gathered(const Options& options, const Session& session) {
   Sheet sheet;
+  if (!options.phone.empty()) {
+    WEXLO_TRY(const PhoneAddress address, parse_address(options.phone));
+    WEXLO_TRY(const LinkPtr link, connect_phone(address, session.context));
+    const auto said = phone_variables(*link, session.context);
+    if (!said) return fail(in_file(said.error(), options.phone));
+    sheet = sheet_from_properties(*said, "the bootloader");
+  }
   if (!options.props.empty()) {
     WEXLO_TRY(const std::string text, pasted(options.props));
-    sheet = sheet_from_properties(
+    const Sheet from_text = sheet_from_properties(
         text, options.props == "-" ? "standard input"
                                    : std::filesystem::path(options.props).filename().string());
-    if (sheet.facts.empty() && sheet.partitions.empty())
+    if (from_text.facts.empty() && from_text.partitions.empty())
       return fail({.code = ErrorCode::BadValue,
                    .message = "no line in it is a property that a sheet is made of",
                    .file = options.props,
                    .expected = "lines such as [ro.product.device]: [gnomon] or product: gnomon"});
+    sheet.merge(from_text);
   }
   if (!options.over.empty()) {
     WEXLO_TRY(const Sheet older, read_sheet(options.over));
     sheet.merge(older);
   }
+  return sheet;
+}
+
+Result<Reply> run(const Options& options, const Session& session) {
+  if (options.phone.empty() && options.props.empty() && options.over.empty())
+    return fail({.code = ErrorCode::Usage,
+                 .message = "sheet wants a phone, properties, or a sheet to go on with",
+                 .hint = "Paste the phone's properties into a file and give it with --props."});
+  WEXLO_TRY(const Sheet sheet, gathered(options, session));
   const auto overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   if (!options.sheet.empty())
     WEXLO_CHECK(write_file(options.sheet, as_view(format_sheet(sheet)), overwrite));
@@ -97,8 +112,7 @@ Result<Reply> run(const Options& options, const Session& session) {
   for (const auto& [name, size] : sheet.partitions)
     partitions[name] = Json(size);
   reply.result["partitions"] = std::move(partitions);
-  if (!options.props.empty() && sheet.text("phone.codename").empty() &&
-      sheet.text("phone.product").empty())
+  if (sheet.text("phone.codename").empty() && sheet.text("phone.product").empty())
     reply.findings.push_back(
         {"warning", "no-device",
          "Nothing says which device it is: whether a firmware is for it cannot be told.", ""});
@@ -110,7 +124,9 @@ Result<Reply> run(const Options& options, const Session& session) {
 
 void add_sheet(CLI::App& app, Session& session, int& exit_code) {
   auto options = std::make_shared<Options>();
-  Command(app, "sheet", "What is known of one phone, from properties pasted by hand")
+  Command(app, "sheet", "What is known of one phone, asked of it or pasted by hand")
+      .option("--phone", "ADDRESS", options->phone,
+              "A phone at its bootloader: fastboot+tcp://HOST:PORT or fastboot+udp://HOST:PORT")
       .option("--props", "FILE", options->props,
               "Properties of the running system, or a bootloader's variables; - for standard input")
       .option("--over", "SHEET", options->over,

@@ -34,6 +34,8 @@ std::string_view code_name(ErrorCode code) {
     case ErrorCode::Ambiguous: return "ambiguous";
     case ErrorCode::NoWayBack: return "no-way-back";
     case ErrorCode::WouldRefuse: return "would-refuse";
+    case ErrorCode::PhoneRefused: return "phone-refused";
+    case ErrorCode::LinkLost: return "link-lost";
     case ErrorCode::Interrupted: return "interrupted";
   }
   return "unknown";

@@ -42,6 +42,9 @@ enum class ErrorCode {
   Ambiguous,
   NoWayBack,
   WouldRefuse,
+  // the phone refused, or the link to it was lost
+  PhoneRefused,
+  LinkLost,
   // stopped from outside
   Interrupted,
 };

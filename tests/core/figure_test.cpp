@@ -45,8 +45,8 @@ void check_labels(const Scene& scene) {
     for (std::size_t j = i + 1; j < all.size(); ++j) {
       const Area& other = all[j];
       CAPTURE(other.text);
-      const bool over = one.left < other.right && other.left < one.right && one.top < other.bottom &&
-                        other.top < one.bottom;
+      const bool over = one.left < other.right && other.left < one.right &&
+                        one.top < other.bottom && other.top < one.bottom;
       CHECK_FALSE(over);
     }
   }
@@ -63,9 +63,14 @@ void check_boxes(const Scene& scene) {
 }
 
 /// Regions of any sizes, some next to nothing, with long and odd names.
-std::vector<Region> regions(std::mt19937& random, std::uint64_t total) {
-  const char* names[] = {"kernel", "a", "vendor_ramdisk_table", "WWWWWWWWWWWWWWWWWWWWWWWWWWWWWWWWWW",
-                         "<&\">", "größe", "表表表表表表表表表表表表表表表表表表表表表表表"};
+std::vector<Region> regions(Random& random, std::uint64_t total) {
+  const char* names[] = {"kernel",
+                         "a",
+                         "vendor_ramdisk_table",
+                         "WWWWWWWWWWWWWWWWWWWWWWWWWWWWWWWWWW",
+                         "<&\">",
+                         "größe",
+                         "表表表表表表表表表表表表表表表表表表表表表表表"};
   std::vector<Region> out;
   std::uint64_t at = 0;
   while (at < total && out.size() < 60) {
@@ -81,13 +86,14 @@ std::vector<Region> regions(std::mt19937& random, std::uint64_t total) {
 }
 
 std::vector<Scene> any_scenes(unsigned seed) {
-  std::mt19937 random(seed);
+  Random random(seed);
   const std::uint64_t total = 1 + (std::uint64_t{random()} << random() % 8);
   const auto some = with_gaps(regions(random, total), total, "padding", Ink::Padding);
   const Side before{"before", total, some},
-      after{"after, with a name that is much longer than anybody would think of giving a file, but "
-            "somebody did, and it is longer still than the page is wide, so that it has to be cut",
-            total / 2, with_gaps(regions(random, total / 2 + 1), total / 2 + 1, "free", Ink::Free)};
+      after{
+          "after, with a name that is much longer than anybody would think of giving a file, but "
+          "somebody did, and it is longer still than the page is wide, so that it has to be cut",
+          total / 2, with_gaps(regions(random, total / 2 + 1), total / 2 + 1, "free", Ink::Free)};
   std::vector<ChainLine> lines;
   for (unsigned i = 0; i < random() % 30; ++i)
     lines.push_back({i == 0 ? 0 : random() % 9, "vbmeta_system_of_a_long_name_indeed",
@@ -95,11 +101,17 @@ std::vector<Scene> any_scenes(unsigned seed) {
                      "changed after signing", i % 2 ? Ink::Good : Ink::Bad});
   std::vector<PayloadBar> bars;
   for (unsigned i = 0; i < random() % 40; ++i)
-    bars.push_back({"partition_of_a_rather_long_name" + std::to_string(i), random(), random(),
-                    {{"REPLACE_XZ", random()}, {"ZERO", random() % 1000}, {"KIND" + std::to_string(i % 9), 5}}});
+    bars.push_back({"partition_of_a_rather_long_name" + std::to_string(i),
+                    random(),
+                    random(),
+                    {{"REPLACE_XZ", random()},
+                     {"ZERO", random() % 1000},
+                     {"KIND" + std::to_string(i % 9), 5}}});
   const std::string title = random() % 2 ? "vendor_boot" : std::string(300, 'W');
-  return {byte_map(title, total, some), change_map(title, before, after, regions(random, total)),
-          change_map(title, before, before, {}), super_map(title, before, after),
+  return {byte_map(title, total, some),
+          change_map(title, before, after, regions(random, total)),
+          change_map(title, before, before, {}),
+          super_map(title, before, after),
           super_map(title, before, std::nullopt),
           chain_tree(title, lines, {"A locked phone: refuses. " + std::string(400, 'x')}),
           payload_bars(title, bars)};
@@ -126,10 +138,12 @@ TEST_CASE("figures: nothing at all is a figure, too") {
 }
 
 TEST_CASE("figures: bars are to scale") {
-  const Scene scene = byte_map("x", 1000, {{"a", "", 0, 250, Ink::Kernel}, {"b", "", 250, 750, Ink::Tree}});
+  const Scene scene =
+      byte_map("x", 1000, {{"a", "", 0, 250, Ink::Kernel}, {"b", "", 250, 750, Ink::Tree}});
   std::vector<double> widths;
   for (const auto& shape : scene.shapes)
-    if (const auto* box = std::get_if<Box>(&shape); box != nullptr && box->height > 30 && box->filled)
+    if (const auto* box = std::get_if<Box>(&shape);
+        box != nullptr && box->height > 30 && box->filled)
       widths.push_back(box->width);
   REQUIRE(widths.size() == 2);
   CHECK((widths[1] + 1) / (widths[0] + 1) == doctest::Approx(3).epsilon(0.001));
@@ -213,7 +227,7 @@ TEST_CASE("png and pdf: what general programs say of them, and the same each tim
 }
 
 TEST_CASE("hatches: lines stay in their box") {
-  std::mt19937 random(2);
+  Random random(2);
   for (int round = 0; round < 200; ++round) {
     const Box box{.x = double(random() % 900),
                   .y = double(random() % 900),

@@ -59,7 +59,8 @@ struct Pair {
 
 }  // namespace
 
-TEST_CASE("fit: a phone that runs the very build: nothing stops, and every row says why it matters") {
+TEST_CASE(
+    "fit: a phone that runs the very build: nothing stops, and every row says why it matters") {
   const Pair pair;
   CHECK(pair.stopped_by().empty());
   for (const FitRow& row : pair.rows()) {
@@ -102,7 +103,10 @@ TEST_CASE("fit: each thing that differs stops by itself, under its own code") {
                   p.firmware.anti_rollback = 3;
                   p.put("state.anti_rollback", "4");
                 }},
-           Case{"layout", [](Pair& p) { p.firmware.chain = {"boot", "vendor_boot"}; }},
+           Case{"layout",
+                [](Pair& p) {
+                  p.firmware.chain = {"boot", "vendor_boot"};
+                }},
            Case{"header-version", [](Pair& p) { p.firmware.header_version = 2; }},
            Case{"partition-size-init_boot", [](Pair& p) { p.phone.partitions["init_boot_a"] = 1; }},
            Case{"update-running", [](Pair& p) { p.put("state.update", "merging"); }},
@@ -242,7 +246,10 @@ TEST_CASE("fit: what was brought along is held against phone and firmware") {
   CHECK(pair.row("given-architecture-system").verdict == Verdict3::Fits);  // arm64 runs it
   CHECK(pair.row("given-patch-level-system").level == "warning");
   CHECK_FALSE(pair.has("given-build-system"));
-  pair.firmware.given = {{.partition = "recovery", .build = {}, .patch_level = {}, .device = "vernier",
+  pair.firmware.given = {{.partition = "recovery",
+                          .build = {},
+                          .patch_level = {},
+                          .device = "vernier",
                           .architecture = "x86"}};
   CHECK(pair.stopped_by() == "given-architecture-recovery given-device-recovery");
   pair.firmware.given = {{.partition = "boot",

@@ -14,7 +14,7 @@ namespace {
 
 const std::vector<std::string> kOrder{"base",     "codec",    "archive", "image",  "ramdisk",
                                       "verified", "firmware", "parts",   "recipe", "judge",
-                                      "kit",      "figure",   "report",  "job"};
+                                      "kit",      "phone",    "figure",  "report", "job"};
 
 std::ptrdiff_t rank(const std::string& folder) {
   return std::ranges::find(kOrder, folder) - kOrder.begin();

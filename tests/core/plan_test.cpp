@@ -123,11 +123,13 @@ TEST_CASE("plan: one slot: no slot is named anywhere") {
   CHECK_FALSE(has(plan.steps, "no-update"));
 }
 
-TEST_CASE("plan: a generic system: room first, in the userspace mode; the way back makes it all again") {
+TEST_CASE(
+    "plan: a generic system: room first, in the userspace mode; the way back makes it all again") {
   const PlanFacts f = generic_system();
   const Plan plan = make_plan(f);
-  CHECK(acts(plan.steps).find("mode:userspace drop drop resize write mode:bootloader write write "
-                              "wipe restart") != std::string::npos);
+  CHECK(acts(plan.steps)
+            .find("mode:userspace drop drop resize write mode:bootloader write write "
+                  "wipe restart") != std::string::npos);
   PlanPhone phone = phone_with_super(f);
   const auto partitions = phone.partitions;
   auto logical = phone.logical;
@@ -214,8 +216,9 @@ TEST_CASE("plan: the owner's key: locked at the end, by a person, never by the p
   CHECK(std::ranges::none_of(plan.first, [](const auto& s) { return s.find("Never lock") == 0; }));
 }
 
-TEST_CASE("plan: an over-the-air update of a patched phone: package, patched images in the other slot, "
-          "one restart") {
+TEST_CASE(
+    "plan: an over-the-air update of a patched phone: package, patched images in the other slot, "
+    "one restart") {
   PlanFacts f = facts();
   f.this_slot = "a";
   f.update = PlanUpdate{"new.zip", true, {}, {}};
@@ -236,7 +239,8 @@ TEST_CASE("plan: an over-the-air update of a patched phone: package, patched ima
   CHECK_FALSE(phone.wiped);
 }
 
-TEST_CASE("plan: an update in download mode takes the part that keeps the data, and restarts once") {
+TEST_CASE(
+    "plan: an update in download mode takes the part that keeps the data, and restarts once") {
   PlanFacts f = facts();
   f.way = Way::Download;
   f.slotted = false;
@@ -267,7 +271,8 @@ TEST_CASE("plan: a factory package is written by its maker's program, with the w
   CHECK_FALSE(has(plan.steps, "slot-other"));
 }
 
-TEST_CASE("plan: a system installed from recovery lands on the other slot; later steps are for it") {
+TEST_CASE(
+    "plan: a system installed from recovery lands on the other slot; later steps are for it") {
   PlanFacts f = facts();
   f.this_slot = "b";
   PlanImage recovery = image("recovery", "given");
@@ -325,7 +330,8 @@ TEST_CASE("plan: download mode: what an installation needs goes first, wiping is
   CHECK(wipe.screen == "recovery's menu");
 }
 
-TEST_CASE("plan: a recovery of one's own is started straight away, before the system writes its own") {
+TEST_CASE(
+    "plan: a recovery of one's own is started straight away, before the system writes its own") {
   PlanFacts f = facts();
   f.own_recovery = true;
   f.access["recovery"] = "both volumes";
@@ -381,7 +387,7 @@ TEST_CASE("plan: for people: numbered, filled, with usual times and what is lost
 }
 
 TEST_CASE("plan: whatever the facts, every plan can be played, and holds together") {
-  std::mt19937 random(5);
+  Random random(5);
   const auto coin = [&] { return random() % 2 == 0; };
   for (int round = 0; round < 3000; ++round) {
     PlanFacts f = facts();

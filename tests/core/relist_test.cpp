@@ -9,7 +9,8 @@ using namespace wexlo::test;
 
 namespace {
 
-const std::string kOld = "0123456789abcdef0123456789abcdef", kNew = "ffffffffffffffffffffffffffffffff";
+const std::string kOld = "0123456789abcdef0123456789abcdef",
+                  kNew = "ffffffffffffffffffffffffffffffff";
 
 FileChange change(const std::string& name, std::uint64_t before = 100, std::uint64_t after = 250) {
   return {.name = name, .old_size = before, .new_size = after, .digests = {{kOld, kNew}}};
@@ -57,14 +58,17 @@ TEST_CASE("relist: sizes are replaced in the record of the file, in the form the
   CHECK(relisted("boot.img 100 x\nother.img 100\n", {"other.img"}) ==
         "boot.img 250 x\nother.img 100\n");
   CHECK(relisted("boot.img,0x64") == "boot.img,0xfa");
-  CHECK(relisted("<file name=\"boot.img\" size=\"100\" start=\"100\"/>\n<file name=\"x\" size=\"100\"/>") ==
+  CHECK(relisted("<file name=\"boot.img\" size=\"100\" start=\"100\"/>\n<file name=\"x\" "
+                 "size=\"100\"/>") ==
         "<file name=\"boot.img\" size=\"250\" start=\"250\"/>\n<file name=\"x\" size=\"100\"/>");
   CHECK(relisted("<p><file>\n<name>boot.img</name>\n<bytes>100</bytes></file><file><name>b</name>"
                  "<bytes>100</bytes></file></p>") ==
         "<p><file>\n<name>boot.img</name>\n<bytes>250</bytes></file><file><name>b</name>"
         "<bytes>100</bytes></file></p>");
-  CHECK(relisted("- partition: boot\n  file: boot.img\n  size: 100\n\n- file: other.img\n  size: 100\n") ==
-        "- partition: boot\n  file: boot.img\n  size: 250\n\n- file: other.img\n  size: 100\n");
+  CHECK(
+      relisted(
+          "- partition: boot\n  file: boot.img\n  size: 100\n\n- file: other.img\n  size: 100\n") ==
+      "- partition: boot\n  file: boot.img\n  size: 250\n\n- file: other.img\n  size: 100\n");
 }
 
 TEST_CASE("relist: names that only begin or end alike are other files") {
@@ -73,8 +77,8 @@ TEST_CASE("relist: names that only begin or end alike are other files") {
 }
 
 TEST_CASE("relist: broken XML, and texts that name nothing, stay as they are") {
-  for (const std::string text :
-       {"<", "<a", "<a><b></a>", "</a>", "<!-- boot.img", "<a>boot.img</a></a>", "", "\n\n", "boot.img"})
+  for (const std::string text : {"<", "<a", "<a><b></a>", "</a>", "<!-- boot.img",
+                                 "<a>boot.img</a></a>", "", "\n\n", "boot.img"})
     CHECK(relisted(text) == text);
 }
 
@@ -89,8 +93,8 @@ TEST_CASE("relist: which digests a text may hold is told by its words") {
 
 TEST_CASE("relist: a file before and after: both sizes, both digests") {
   const auto source = [](const std::string& bytes) { return open_memory(blob(bytes), "x"); };
-  const FileChange got = value_of(compare_files("a", *source("old"), *source("longer"),
-                                                {DigestKind::Sha256}, {}));
+  const FileChange got =
+      value_of(compare_files("a", *source("old"), *source("longer"), {DigestKind::Sha256}, {}));
   CHECK(got.old_size == 3);
   CHECK(got.new_size == 6);
   CHECK(got.digests == std::vector<std::pair<std::string, std::string>>{

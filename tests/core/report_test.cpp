@@ -75,7 +75,8 @@ TEST_CASE("report: light and dark, paper, and links to every chapter") {
   CHECK(html.find("<h2 id=\"plan\">Plan</h2>") != std::string::npos);
 }
 
-TEST_CASE("report: lines that were taken out and put in are told apart; the same in, the same out") {
+TEST_CASE(
+    "report: lines that were taken out and put in are told apart; the same in, the same out") {
   const std::string html = to_html(usual());
   CHECK(html.find("<span class=\"warn\">-old</span>") != std::string::npos);
   CHECK(html.find("<span class=\"good\">+new</span>") != std::string::npos);

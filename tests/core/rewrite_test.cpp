@@ -2,12 +2,12 @@
 
 #include <random>
 
+#include "archive/tar.hpp"
 #include "archive/tar_write.hpp"
 #include "archive/zip_write.hpp"
 #include "base/digest.hpp"
 #include "codec/packing.hpp"
 #include "codec/unpacked.hpp"
-#include "archive/tar.hpp"
 #include "support/check.hpp"
 #include "support/containers.hpp"
 #include "support/run.hpp"
@@ -56,8 +56,8 @@ TEST_CASE("tar: the same content gives the same bytes, and the sum line is made 
   CHECK(all_of(value_of(rewrite_tar(source_of(before), {{"boot.img", source_of(noise(1500))}}, "",
                                     {}))) == before);
   const std::string summed = before + md5_of(before) + "  home.tar\n";
-  const std::string after = all_of(
-      value_of(rewrite_tar(source_of(summed), {{"z", source_of("now there")}}, "", {})));
+  const std::string after =
+      all_of(value_of(rewrite_tar(source_of(summed), {{"z", source_of("now there")}}, "", {})));
   const std::string body = after.substr(0, after.size() - 32 - 2 - 9);
   CHECK(after.substr(body.size()) == md5_of(body) + "  home.tar\n");
   const SourcePtr checked = source_of(after);
@@ -81,8 +81,8 @@ TEST_CASE("tar: GNU tar's own archives, with long names and links beside") {
                   dir.path().string())
                 .exit_code == 0);
     const std::string content = noise(9000, 3);
-    const SourcePtr after = value_of(rewrite_tar(source_of(read(dir / "a.tar")),
-                                                 {{"boot.img", source_of(content)}}, "", {}));
+    const SourcePtr after = value_of(
+        rewrite_tar(source_of(read(dir / "a.tar")), {{"boot.img", source_of(content)}}, "", {}));
     write(dir / "b.tar", all_of(after));
     CAPTURE(format);
     const Ran judged = shell("rm -rf out; mkdir out; tar -xf b.tar -C out && readlink out/link",
@@ -121,18 +121,20 @@ TEST_CASE("tar: members written for a phone, whole records, no times, a sum line
   CHECK(listed.out == "boot.img.lz4\nvbmeta.img\nv");
 }
 
-TEST_CASE("zip: a replaced member is packed as the one before was; others keep their packed bytes") {
+TEST_CASE(
+    "zip: a replaced member is packed as the one before was; others keep their packed bytes") {
   const TempDir dir;
   write(dir / "boot.img", noise(3000));
   write(dir / "a.txt", std::string(9000, 'a'));
-  REQUIRE(shell("zip -q -X x.zip a.txt && zip -q -X -0 x.zip boot.img && mkdir s && cp a.txt s/b.txt "
-                "&& zip -q -X x.zip s/b.txt",
-                dir.path().string())
-              .exit_code == 0);
+  REQUIRE(
+      shell("zip -q -X x.zip a.txt && zip -q -X -0 x.zip boot.img && mkdir s && cp a.txt s/b.txt "
+            "&& zip -q -X x.zip s/b.txt",
+            dir.path().string())
+          .exit_code == 0);
   const std::string before = read(dir / "x.zip"), content = noise(5000, 4);
-  const RewrittenZip out = value_of(
-      rewrite_zip(source_of(before, "x.zip"), {{"boot.img", source_of(content)},
-                                               {"s/b.txt", source_of(std::string(70000, 'b'))}}, {}));
+  const RewrittenZip out = value_of(rewrite_zip(
+      source_of(before, "x.zip"),
+      {{"boot.img", source_of(content)}, {"s/b.txt", source_of(std::string(70000, 'b'))}}, {}));
   CHECK_FALSE(out.signature_gone);
   write(dir / "y.zip", all_of(out.source));
   CHECK(run({"unzip", "-tq", "y.zip"}, dir.path().string()).exit_code == 0);
@@ -147,19 +149,20 @@ TEST_CASE("zip: a replaced member is packed as the one before was; others keep t
         shell("zipinfo -T y.zip | grep img", dir.path().string()).out.substr(40, 15));
   CHECK(all_of(value_of(rewrite_zip(source_of(before, "x.zip"),
                                     {{"boot.img", source_of(content)},
-                                     {"s/b.txt", source_of(std::string(70000, 'b'))}}, {}))
+                                     {"s/b.txt", source_of(std::string(70000, 'b'))}},
+                                    {}))
                    .source) == read(dir / "y.zip"));
 }
 
 TEST_CASE("zip: a signature over the whole file is left out, lists that sign members are told") {
   const std::string signed_by = "signed by x" + std::string("\x20\x00\xff\xff\x11\x00", 6);
-  const RewrittenZip whole = value_of(rewrite_zip(
-      source_of(zip({{"boot.img", "old"}}, signed_by)), {{"boot.img", source_of("new")}}, {}));
+  const RewrittenZip whole = value_of(rewrite_zip(source_of(zip({{"boot.img", "old"}}, signed_by)),
+                                                  {{"boot.img", source_of("new")}}, {}));
   CHECK(whole.signature_gone);
   CHECK(all_of(whole.source).find("signed by x") == std::string::npos);
-  const RewrittenZip listed =
-      value_of(rewrite_zip(source_of(zip({{"META-INF/CERT.SF", "x"}, {"boot.img", "old"}}, "words")),
-                           {{"boot.img", source_of("new")}}, {}));
+  const RewrittenZip listed = value_of(
+      rewrite_zip(source_of(zip({{"META-INF/CERT.SF", "x"}, {"boot.img", "old"}}, "words")),
+                  {{"boot.img", source_of("new")}}, {}));
   CHECK(listed.signature_stale);
   CHECK_FALSE(listed.signature_gone);
   CHECK(all_of(listed.source).find("words") != std::string::npos);
@@ -177,33 +180,30 @@ TEST_CASE("packing: a source of any size as one stream, read again by the usual 
   const struct {
     Compression kind;
     const char* program;
-  } all[] = {{Compression::Gzip, "gzip -dc"},
-             {Compression::Lz4Frame, "lz4 -dc"},
-             {Compression::Lz4Legacy, "lz4 -dc"},
-             {Compression::Xz, "xz -dc"},
-             {Compression::Zstd, "zstd -dc"},
-             {Compression::Bzip2, "bzip2 -dc"}};
+  } all[] = {{Compression::Gzip, "gzip -dc"},     {Compression::Lz4Frame, "lz4 -dc"},
+             {Compression::Lz4Legacy, "lz4 -dc"}, {Compression::Xz, "xz -dc"},
+             {Compression::Zstd, "zstd -dc"},     {Compression::Bzip2, "bzip2 -dc"}};
   for (const auto& one : all) {
     for (const std::size_t size : {std::size_t{0}, std::size_t{1}, bytes.size()}) {
       CAPTURE(one.program);
       CAPTURE(size);
       const Framing framing{.level = 1};
-      const SourcePtr packed = value_of(pack_source(*source_of(bytes.substr(0, size)), one.kind,
-                                                    framing, "packed", {}));
+      const SourcePtr packed =
+          value_of(pack_source(*source_of(bytes.substr(0, size)), one.kind, framing, "packed", {}));
       write(dir / "packed", all_of(packed));
       const Ran ran = shell(std::string(one.program) + " < packed > plain", dir.path().string());
       if (size > 0) CHECK(ran.exit_code == 0);
       if (size > 0) CHECK(read(dir / "plain") == bytes.substr(0, size));
-      const SourcePtr again = value_of(pack_source(*source_of(bytes.substr(0, size)), one.kind,
-                                                   framing, "packed", {}));
+      const SourcePtr again =
+          value_of(pack_source(*source_of(bytes.substr(0, size)), one.kind, framing, "packed", {}));
       CHECK(all_of(again) == read(dir / "packed"));
     }
   }
 }
 
 TEST_CASE("packing: frames for download mode say how much is in them") {
-  const SourcePtr packed = value_of(
-      pack_source(*source_of(noise(9000)), Compression::Lz4Frame, download_mode_framing(), "x", {}));
+  const SourcePtr packed = value_of(pack_source(*source_of(noise(9000)), Compression::Lz4Frame,
+                                                download_mode_framing(), "x", {}));
   const std::string bytes = all_of(packed);
   CHECK(bytes.substr(0, 4) == std::string("\x04\x22\x4d\x18"));
   CHECK((bytes[4] & 0x08) != 0);  // content size

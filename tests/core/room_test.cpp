@@ -97,7 +97,7 @@ TEST_CASE("room: partitions of odd sizes take whole units") {
 }
 
 TEST_CASE("room: whatever super holds, a plan that fits does fit, and drops nothing needlessly") {
-  std::mt19937 random(11);
+  Random random(11);
   const char* names[] = {"system", "vendor", "product", "system_ext", "odm", "system-cow"};
   int planned = 0;
   for (int round = 0; round < 2000; ++round) {

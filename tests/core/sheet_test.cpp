@@ -96,9 +96,14 @@ TEST_CASE("sheet: what is mistyped is told, with its line") {
 }
 
 TEST_CASE("sheet: parse(write(x)) == x, and twice the same bytes, for any sheet") {
-  std::mt19937 random(7);
-  const std::string texts[] = {"a", "Tarn 3", "with \"quotes\" and \\", "Lauter drücken: „beide“",
-                               "a\ttab", "x # no comment", "'''"};
+  Random random(7);
+  const std::string texts[] = {"a",
+                               "Tarn 3",
+                               "with \"quotes\" and \\",
+                               "Lauter drücken: „beide“",
+                               "a\ttab",
+                               "x # no comment",
+                               "'''"};
   const auto any = [&] { return texts[random() % std::size(texts)]; };
   for (int round = 0; round < 200; ++round) {
     Sheet made;
@@ -212,15 +217,16 @@ TEST_CASE("sheet: files of two bytes a character, as some consoles write them") 
 }
 
 TEST_CASE("sheet: of several properties that say the same, the first that says something counts") {
-  CHECK(sheet_from_properties("[ro.boot.vbmeta.device_state]: []\n[ro.boot.flash.locked]: [1]\n", "x")
-            .text("state.lock") == "locked");
+  CHECK(
+      sheet_from_properties("[ro.boot.vbmeta.device_state]: []\n[ro.boot.flash.locked]: [1]\n", "x")
+          .text("state.lock") == "locked");
   CHECK(sheet_from_properties("ro.boot.verifiedbootstate=orange\n", "x").text("state.lock") ==
         "unlocked");
   CHECK(sheet_from_properties("ro.boot.verifiedbootstate=red\n", "x").text("state.lock").empty());
 }
 
 TEST_CASE("sheet: any bytes at all give a sheet, and one that can be written and read") {
-  std::mt19937 random(3);
+  Random random(3);
   for (int round = 0; round < 300; ++round) {
     std::string bytes = noise(random() % 300, random());
     const char* words[] = {"\n", "[ro.product.device]: [", "partition-size:", ":", "=", "]"};
@@ -235,11 +241,13 @@ TEST_CASE("sheet: any bytes at all give a sheet, and one that can be written and
 
 TEST_CASE("sheet: an older sheet fills in what is not known now, and its notes stay") {
   Sheet now = sheet("[phone]\ncodename = \"new\"\n[partitions]\nboot = 1\n");
-  now.merge(sheet("[phone]\ncodename = \"old\"\nmodel = \"Tarn\"\n[partitions]\nboot = 2\ndtbo = 3\n"
-                  "[access]\nunlock = \"hidden\"\n[[logical]]\nname = \"system\"\nsize = 5\n"));
+  now.merge(
+      sheet("[phone]\ncodename = \"old\"\nmodel = \"Tarn\"\n[partitions]\nboot = 2\ndtbo = 3\n"
+            "[access]\nunlock = \"hidden\"\n[[logical]]\nname = \"system\"\nsize = 5\n"));
   CHECK(now.text("phone.codename") == "new");
   CHECK(now.text("phone.model") == "Tarn");
-  CHECK(now.partitions == std::map<std::string, std::uint64_t, std::less<>>{{"boot", 1}, {"dtbo", 3}});
+  CHECK(now.partitions ==
+        std::map<std::string, std::uint64_t, std::less<>>{{"boot", 1}, {"dtbo", 3}});
   CHECK(now.note("unlock") == "hidden");
   CHECK(now.logical.size() == 1);
 }

@@ -58,8 +58,8 @@ std::uint32_t le32_at(const std::string& bytes, std::size_t at) {
 TEST_CASE("sparse writing: one piece, byte by byte") {
   const std::string image = blocks("x00");
   const std::string got = written({*source_of(image)}, {0, 3});
-  CHECK(got.substr(0, 28) == le32(0xED26FF3A) + le32(1) + le32(28 | 12 << 16) + le32(4096) + le32(3) +
-                                 le32(2) + le32(0));
+  CHECK(got.substr(0, 28) == le32(0xED26FF3A) + le32(1) + le32(28 | 12 << 16) + le32(4096) +
+                                 le32(3) + le32(2) + le32(0));
   CHECK(got.substr(28, 12) == le32(0xCAC1) + le32(1) + le32(12 + 4096));
   CHECK(got.substr(40, 4096) == image.substr(0, 4096));
   CHECK(got.substr(40 + 4096) == le32(0xCAC2) + le32(2) + le32(16) + le32(0));
@@ -74,8 +74,9 @@ TEST_CASE("sparse writing: a last block that is not whole is filled with zeros")
   CHECK(joined(all) == wanted);
 }
 
-TEST_CASE("sparse writing: each piece keeps to the limit, headers included, and all give the image") {
-  std::mt19937 random(9);
+TEST_CASE(
+    "sparse writing: each piece keeps to the limit, headers included, and all give the image") {
+  Random random(9);
   for (int round = 0; round < 60; ++round) {
     std::string pattern;
     for (unsigned i = 0; i < 1 + random() % 120; ++i)
@@ -102,7 +103,8 @@ TEST_CASE("sparse writing: a limit that nothing fits into is a wrong call") {
   CHECK(cut_sparse({*source_of(image)}, 1000, {}).error().code == ErrorCode::Usage);
 }
 
-TEST_CASE("sparse writing: what is not given is left to the phone, zeros that are given are written") {
+TEST_CASE(
+    "sparse writing: what is not given is left to the phone, zeros that are given are written") {
   const std::string image = blocks("x0x00x");
   const SourcePtr source = source_of(image);
   const SparseInput input{*source, {{0, 2 * kSparseBlock}, {4 * kSparseBlock, 6 * kSparseBlock}}};

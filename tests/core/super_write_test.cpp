@@ -100,8 +100,8 @@ TEST_CASE("super writing: shrinking gives room back, and what was there is zeros
 
 TEST_CASE("super writing: nothing at all empties a partition, and its room serves another") {
   const std::string before = filled(usual()), image = noise(40 * kSector, 6);
-  const std::string after = rewritten(
-      before, {{"system", source_of("")}, {"product", source_of(image)}});
+  const std::string after =
+      rewritten(before, {{"system", source_of("")}, {"product", source_of(image)}});
   CHECK(content(after, "system").empty());
   CHECK(content(after, "product") == image);
   check_sound(after);
@@ -169,8 +169,9 @@ TEST_CASE("super writing: the given ranges are the tables and all that partition
   CHECK(std::ranges::is_sorted(out.given, {}, &ByteRange::begin));
 }
 
-TEST_CASE("super writing: any partitions, any new sizes: sound tables, and everybody keeps their bytes") {
-  std::mt19937 random(21);
+TEST_CASE(
+    "super writing: any partitions, any new sizes: sound tables, and everybody keeps their bytes") {
+  Random random(21);
   int done = 0;
   for (int round = 0; round < 150; ++round) {
     SuperBytes of;

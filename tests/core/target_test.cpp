@@ -40,12 +40,12 @@ TEST_CASE("target: init_boot when it has a ramdisk with an init, else boot") {
 TEST_CASE("target: vendor_boot where the generic ramdisk is not there, or has no first program") {
   const std::string with_init = lz4_legacy(first_ramdisk());
   const std::string without = lz4_legacy(CpioBytes{}.folder("lib").done());
-  const LoadedImage vendor = load(
-      VendorBootBytes{.version = 4, .named = {{"", 1, with_init}, {"recovery", 2, with_init}}}
-          .done());
-  const LoadedImage modules = load(
-      VendorBootBytes{.version = 4, .named = {{"", 1, without}, {"recovery", 2, with_init}}}
-          .done());
+  const LoadedImage vendor =
+      load(VendorBootBytes{.version = 4, .named = {{"", 1, with_init}, {"recovery", 2, with_init}}}
+               .done());
+  const LoadedImage modules =
+      load(VendorBootBytes{.version = 4, .named = {{"", 1, without}, {"recovery", 2, with_init}}}
+               .done());
   const LoadedImage kernel_only = load(BootBytes{.kernel = noise(100)}.done());
   const LoadedImage bare = load(BootBytes{.ramdisk = without}.done());
   const auto first = choose_target({{"boot", &kernel_only}, {"vendor_boot", &vendor}});

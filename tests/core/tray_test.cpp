@@ -22,7 +22,8 @@ TEST_CASE("tray: one job is one kit; paths count from the tray's own folder") {
   const Tray tray;
   const auto jobs = value_of(tray.read(
       "format = 1\n[[job]]\nfirmware = \"fw/x.zip\"\nrecipes = [\"r.toml\", \"@bundled\"]\n"
-      "kit = \"out/kit\"\nset = { a = \"1\" }\nwith = { recovery = \"rec.img\" }\ninstall = \"s.zip\"\n"
+      "kit = \"out/kit\"\nset = { a = \"1\" }\nwith = { recovery = \"rec.img\" }\ninstall = "
+      "\"s.zip\"\n"
       "accept = [\"build\"]\nslots = \"both\"\nwipe = true\nkey = \"k.pem\"\n"));
   REQUIRE(jobs.size() == 1);
   const TrayJob& job = jobs.front();
@@ -60,13 +61,16 @@ TEST_CASE("tray: every firmware, every set of recipes, every phone") {
 TEST_CASE("tray: two jobs may not make one kit, unless only one of them can be for the phone") {
   const Tray tray;
   const auto twice = tray.read(
-      "[[job]]\nfirmware = [\"a\", \"b\"]\nrecipes = \"r\"\nsheets = \"s.toml\"\nkit = \"{sheet}\"\n");
+      "[[job]]\nfirmware = [\"a\", \"b\"]\nrecipes = \"r\"\nsheets = \"s.toml\"\nkit = "
+      "\"{sheet}\"\n");
   REQUIRE_FALSE(twice);
   CHECK(twice.error().code == ErrorCode::Usage);
-  CHECK(tray.read("[[job]]\nfirmware = [\"a\", \"b\"]\nrecipes = \"r\"\nsheets = \"s.toml\"\n"
-                  "pair = \"fitting\"\nkit = \"{sheet}\"\n"));
-  CHECK_FALSE(tray.read("[[job]]\nfirmware = \"a\"\nstock = true\nkit = \"k\"\n"
-                        "[[job]]\nfirmware = \"b\"\nstock = true\nkit = \"./k\"\n"));
+  CHECK(
+      tray.read("[[job]]\nfirmware = [\"a\", \"b\"]\nrecipes = \"r\"\nsheets = \"s.toml\"\n"
+                "pair = \"fitting\"\nkit = \"{sheet}\"\n"));
+  CHECK_FALSE(
+      tray.read("[[job]]\nfirmware = \"a\"\nstock = true\nkit = \"k\"\n"
+                "[[job]]\nfirmware = \"b\"\nstock = true\nkit = \"./k\"\n"));
 }
 
 TEST_CASE("tray: mistakes are told with their line") {
@@ -96,9 +100,9 @@ TEST_CASE("tray: mistakes are told with their line") {
 
 TEST_CASE("tray: a job that fails keeps no other from being done, and is told") {
   const Tray tray;
-  const auto jobs = value_of(
-      tray.read("[[job]]\nfirmware = \"none.zip\"\nstock = true\nkit = \"a\"\n"
-                "[[job]]\nfirmware = \"none.zip\"\nkit = \"b\"\n"));
+  const auto jobs =
+      value_of(tray.read("[[job]]\nfirmware = \"none.zip\"\nstock = true\nkit = \"a\"\n"
+                         "[[job]]\nfirmware = \"none.zip\"\nkit = \"b\"\n"));
   const auto rows = value_of(run_tray(jobs, {}, {.jobs = 2}));
   REQUIRE(rows.size() == 2);
   CHECK(rows[0].outcome == TrayOutcome::Failed);
@@ -123,7 +127,8 @@ TEST_CASE("image cache: kept by digest, found by the package that named it, boun
   test::write(dir / "fw.zip", "package");
   const std::string firmware = (dir / "fw.zip").string();
   ImageCache cache(dir / "cache", 3000);
-  const PartitionFacts promised{.name = "boot", .size = 1000, .sha256 = hex_of(sha256(noise(1000)))};
+  const PartitionFacts promised{
+      .name = "boot", .size = 1000, .sha256 = hex_of(sha256(noise(1000)))};
   const PartitionFacts silent{.name = "dtbo", .size = 1000};
   CHECK_FALSE(cache.find(promised, firmware));
   cache.keep(promised, firmware, blob(noise(1000)));

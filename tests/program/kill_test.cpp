@@ -101,7 +101,7 @@ TEST_CASE("prepare: killed at 200 random moments: a whole kit or none, inputs as
   const auto once = std::chrono::duration_cast<std::chrono::microseconds>(Clock::now() - begin);
   REQUIRE(is_whole(bench.dir / "kit"));
   const std::string wanted = read(bench.dir / "kit/digests.txt");
-  std::mt19937 random(17);
+  Random random(17);
   int whole = 0, absent = 0, killed = 0;
   for (int round = 0; round < 200; ++round) {
     // Every second time over a kit that is there: then one is there at any moment.

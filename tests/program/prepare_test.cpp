@@ -2,6 +2,7 @@
 
 #include <set>
 
+#include "phone/link.hpp"
 #include "program/support.hpp"
 #include "support/boot.hpp"
 #include "support/containers.hpp"
@@ -9,6 +10,7 @@
 #include "support/payload.hpp"
 #include "support/signed_set.hpp"
 #include "support/vbmeta.hpp"
+#include "support/wire_phone.hpp"
 
 using namespace wexlo::test;
 namespace fs = std::filesystem;
@@ -635,4 +637,34 @@ TEST_CASE("sheet: from properties to a file that prepare takes") {
   CHECK(program_json(bench.dir, {"sheet", "-o", "x.toml"}, 2)["error"]["code"] == "usage");
   write(bench.dir / "few.txt", "[ro.product.model]: [Tarn]\n");
   CHECK(says(program_json(bench.dir, {"sheet", "--props", "few.txt"}), "warning:no-device"));
+}
+
+TEST_CASE("sheet: a phone at its bootloader tells what it knows, and older notes are kept") {
+  const TempDir dir;
+  write(dir / "notes.toml", "[phone]\nvariant = \"eu\"\n[access]\nbootloader = \"both keys\"\n");
+  std::string address;
+  {
+    const WirePhone phone(
+        wexlo::Wire::Tcp,
+        {.variables = {
+             {"product", "gnomon"}, {"unlocked", "no"}, {"partition-size:boot_a", "0x4000000"}}});
+    address = wexlo::address_text(phone.address());
+    const Json got =
+        program_json(dir, {"sheet", "--phone", address, "--over", "notes.toml", "-o", "s.toml"});
+    const Json& facts = got["result"]["facts"];
+    CHECK(facts["phone.product"]["value"] == "gnomon");
+    CHECK(facts["phone.product"]["source"] == "product in the bootloader");
+    CHECK(facts["phone.variant"]["value"] == "eu");
+    CHECK(facts["state.lock"]["value"] == "locked");
+    CHECK(got["result"]["partitions"]["boot_a"] == 0x4000000);
+    CHECK(read(dir / "s.toml").find("both keys") != std::string::npos);
+  }
+  const Json gone = program_json(dir, {"sheet", "--phone", address, "-o", "x.toml"}, 6);
+  CHECK(gone["error"]["code"] == "link-lost");
+  CHECK(gone["error"]["file"] == address);
+  CHECK(program_json(dir, {"sheet", "--phone", "bench", "-o", "x.toml"}, 2)["error"]["code"] ==
+        "usage");
+  CHECK(program_json(dir, {"sheet", "--phone", "fastboot+usb://", "-o", "x.toml"},
+                     4)["error"]["code"] == "unsupported");
+  CHECK_FALSE(fs::exists(dir / "x.toml"));
 }

@@ -3,12 +3,23 @@
 /// pass both.
 
 #include <filesystem>
+#include <random>
 #include <string>
 #include <vector>
 
 #include "base/bytes.hpp"
 
 namespace wexlo::test {
+
+/// Numbers that look random, and are the same in every run.
+class Random {
+ public:
+  explicit Random(std::uint32_t seed) : engine_(seed) {}
+  std::uint32_t operator()() { return static_cast<std::uint32_t>(engine_()); }
+
+ private:
+  std::mt19937 engine_;
+};
 
 /// Little- or big-endian numbers, written out by hand.
 [[nodiscard]] std::string le32(std::uint32_t value);

@@ -1,0 +1,50 @@
+#include "phone/address.hpp"
+
+#include <array>
+
+#include "base/text.hpp"
+
+namespace wexlo {
+namespace {
+
+Error no_address(std::string_view text) {
+  return {.code = ErrorCode::Usage,
+          .message = "this is no phone's address",
+          .expected = "fastboot+tcp://HOST:PORT, fastboot+udp://HOST:PORT or fastboot+usb://SERIAL",
+          .found = std::string(text)};
+}
+
+}  // namespace
+
+Result<PhoneAddress> parse_address(std::string_view text) {
+  constexpr std::array<std::pair<std::string_view, Wire>, 3> kWires{
+      {{"fastboot+tcp://", Wire::Tcp},
+       {"fastboot+udp://", Wire::Udp},
+       {"fastboot+usb://", Wire::Usb}}};
+  for (const auto& [scheme, wire] : kWires) {
+    if (!text.starts_with(scheme)) continue;
+    const std::string_view rest = text.substr(scheme.size());
+    PhoneAddress out{.wire = wire, .host = {}, .serial = {}};
+    if (wire == Wire::Usb) {
+      out.serial = rest;
+      return out;
+    }
+    const bool bracketed = rest.starts_with('[');
+    const std::size_t end =
+        bracketed ? rest.find(']') : std::min(rest.find_last_of(':'), rest.size());
+    if (end == rest.npos) return fail(no_address(text));
+    out.host = rest.substr(bracketed ? 1 : 0, bracketed ? end - 1 : end);
+    const std::string_view port = rest.substr(std::min(end + (bracketed ? 1 : 0), rest.size()));
+    if (!port.empty()) {
+      const auto number = port.starts_with(':') ? parse_number(port.substr(1)) : std::nullopt;
+      if (!number || *number == 0 || *number > 0xffff) return fail(no_address(text));
+      out.port = static_cast<std::uint16_t>(*number);
+    }
+    const bool plain = out.host.find_first_of(bracketed ? "[]/@ " : "[]/@ :") == out.host.npos;
+    if (out.host.empty() || !plain) return fail(no_address(text));
+    return out;
+  }
+  return fail(no_address(text));
+}
+
+}  // namespace wexlo

@@ -1,0 +1,49 @@
+#pragma once
+/// The wire to a phone's bootloader, message by message; what the messages say is in command.hpp.
+/// One side at a time: a message out, then messages in until the last of the reply.
+
+#include <chrono>
+#include <memory>
+
+#include "base/bytes.hpp"
+#include "base/pool.hpp"
+#include "phone/address.hpp"
+
+namespace wexlo {
+
+class Link {
+ public:
+  Link() = default;
+  Link(const Link&) = delete;
+  Link& operator=(const Link&) = delete;
+  virtual ~Link() = default;
+  /// Errors: LinkLost, Interrupted.
+  [[nodiscard]] virtual Status send(View message) = 0;
+  /// The next message. Errors: LinkLost (closed, silent for too long, not this protocol),
+  /// LimitExceeded (longer than any reply), Interrupted.
+  [[nodiscard]] virtual Result<Bytes> receive() = 0;
+};
+using LinkPtr = std::unique_ptr<Link>;
+
+/// How long silence is borne.
+struct Patience {
+  std::chrono::milliseconds connect{10'000};
+  std::chrono::milliseconds reply{60'000};  ///< a bootloader that thinks says nothing
+  std::chrono::milliseconds resend{500};    ///< of packets that may be lost
+};
+
+/// No reply to a command is longer; what a phone says is not believed to be.
+inline constexpr std::size_t kMaxMessage = 64u << 10;
+
+/// Errors: LinkLost (nobody there), Unsupported (USB, another version), Interrupted.
+[[nodiscard]] Result<LinkPtr> connect_phone(const PhoneAddress& address, const Context& context,
+                                            const Patience& patience = {});
+[[nodiscard]] Result<LinkPtr> connect_tcp(const PhoneAddress& address, const Context& context,
+                                          const Patience& patience);
+[[nodiscard]] Result<LinkPtr> connect_udp(const PhoneAddress& address, const Context& context,
+                                          const Patience& patience);
+
+/// The address as errors name it.
+[[nodiscard]] std::string address_text(const PhoneAddress& address);
+
+}  // namespace wexlo

@@ -1,0 +1,181 @@
+/// The protocol over UDP: packets of a kind, flags and a sequence number, each answered by exactly
+/// one of the same number. What is not answered is sent again; the phone knows it by its number.
+
+#include "phone/wait.hpp"
+
+namespace wexlo {
+namespace {
+
+using asio::ip::udp;
+
+constexpr std::size_t kHead = 4, kSmallest = 512, kOwnMost = 2048, kVersion = 1;
+enum Kind : std::uint8_t { kError, kQuery, kInit, kMessage };
+constexpr std::uint8_t kContinues = 1;
+
+class UdpLink final : public Link {
+ public:
+  UdpLink(const PhoneAddress& address, const Context& context, const Patience& patience)
+      : address_(address),
+        patience_(patience),
+        waiter_(address_text(address), context),
+        socket_(waiter_.io()) {}
+
+  Status open() {
+    asio::error_code failed;
+    udp::resolver resolver(waiter_.io());
+    const auto found = resolver.resolve(address_.host, std::to_string(address_.port), failed);
+    if (failed) return fail(waiter_.lost(failed.message()));
+    // A name may have several numbers; only the answer tells where the phone is.
+    Result<Bytes> next = fail(waiter_.lost("nobody answers"));
+    const auto share = patience_.connect / std::max<std::size_t>(found.size(), 1);
+    for (const auto& one : found) {
+      socket_ = udp::socket(waiter_.io());
+      socket_.open(one.endpoint().protocol(), failed);
+      if (!failed) socket_.connect(one.endpoint(), failed);
+      if (failed) continue;
+      next = exchange(kQuery, 0, {}, share);
+      if (next || next.error().code == ErrorCode::Interrupted) break;
+    }
+    if (!next) return fail(std::move(next).error());
+    WEXLO_TRY(sequence_, number_in(*next, 0));
+    return agree();
+  }
+
+  Status send(View message) override {
+    const std::size_t room = most_ - kHead;
+    for (std::size_t at = 0; at < std::max<std::size_t>(message.size(), 1); at += room) {
+      const View piece = message.subspan(at, std::min(room, message.size() - at));
+      const bool more = at + piece.size() < message.size();
+      WEXLO_TRY(const Bytes reply,
+                exchange(kMessage, more ? kContinues : 0, piece, patience_.reply));
+      // A reply that comes at once belongs to what receive() asks for.
+      append(early_, reply);
+    }
+    return {};
+  }
+
+  Result<Bytes> receive() override {
+    Bytes out = std::exchange(early_, {});
+    const auto deadline = std::chrono::steady_clock::now() + patience_.reply;
+    while (out.empty() || continues_) {
+      if (out.size() > kMaxMessage)
+        return fail({.code = ErrorCode::LimitExceeded,
+                     .message = "the phone sends a reply longer than any is",
+                     .file = waiter_.where(),
+                     .expected = fmt::format("at most {} bytes", kMaxMessage)});
+      if (std::chrono::steady_clock::now() > deadline)
+        return fail(waiter_.lost("it says nothing more"));
+      WEXLO_TRY(const Bytes more, exchange(kMessage, 0, {}, patience_.reply));
+      append(out, more);
+    }
+    return out;
+  }
+
+ private:
+  /// Version and packet size: the lower of both sides' is used.
+  Status agree() {
+    Bytes own;
+    BeWriter(own).put<std::uint16_t>(kVersion);
+    BeWriter(own).put<std::uint16_t>(kOwnMost);
+    WEXLO_TRY(const Bytes theirs, exchange(kInit, 0, own, patience_.connect));
+    WEXLO_TRY(const std::uint16_t version, number_in(theirs, 0));
+    WEXLO_TRY(const std::uint16_t most, number_in(theirs, 2));
+    if (version == 0 || most < kSmallest)
+      return fail({.code = ErrorCode::LinkLost,
+                   .message = "the phone offers what the protocol does not allow",
+                   .file = waiter_.where(),
+                   .expected = fmt::format("version 1 and packets of {} bytes or more", kSmallest),
+                   .found = fmt::format("version {} and {} bytes", version, most)});
+    most_ = std::min<std::size_t>(most, kOwnMost);
+    return {};
+  }
+
+  /// Errors: LinkLost (there is none).
+  Result<std::uint16_t> number_in(View answer, std::size_t at) const {
+    if (answer.size() < at + 2) return fail(waiter_.lost("its answer is cut short"));
+    return load<std::uint16_t, std::endian::big>(&answer[at]);
+  }
+  /// Sends a packet until its answer comes; gives what the answer carries.
+  Result<Bytes> exchange(Kind kind, std::uint8_t flags, View data,
+                         std::chrono::milliseconds limit) {
+    Bytes packet;
+    BeWriter writer(packet);
+    writer.put<std::uint8_t>(kind);
+    writer.put<std::uint8_t>(flags);
+    writer.put<std::uint16_t>(sequence_);
+    writer.put(data);
+    const auto deadline = std::chrono::steady_clock::now() + limit;
+    while (std::chrono::steady_clock::now() < deadline) {
+      asio::error_code failed;
+      socket_.send(asio::buffer(packet.data(), packet.size()), 0, failed);
+      // Nobody there yet is told by the next call on the socket: as good as lost on the way.
+      if (failed && failed != asio::error::connection_refused)
+        return fail(waiter_.lost(failed.message()));
+      WEXLO_TRY(const bool answered, answer(kind));
+      if (!answered) continue;
+      if (kind == kMessage || kind == kInit) ++sequence_;
+      continues_ = (load<std::uint8_t, std::endian::big>(&answer_[1]) & kContinues) != 0;
+      return Bytes(answer_.begin() + kHead, answer_.end());
+    }
+    return fail(waiter_.lost("nobody answers"));
+  }
+
+  /// Waits for the answer of that kind and of the sequence number sent. What else comes is late.
+  Result<bool> answer(Kind kind) {
+    const auto until = std::chrono::steady_clock::now() + patience_.resend;
+    for (;;) {
+      const auto left = std::chrono::duration_cast<std::chrono::milliseconds>(
+          until - std::chrono::steady_clock::now());
+      if (left.count() <= 0) return false;
+      answer_.resize(kMaxMessage);
+      std::size_t size = 0;
+      bool refused = false;
+      const auto start = [&](auto done) {
+        socket_.async_receive(asio::buffer(answer_.data(), answer_.size()),
+                              [&, done](const asio::error_code& code, std::size_t got) {
+                                size = got;
+                                refused = code == asio::error::connection_refused;
+                                done(refused ? asio::error_code() : code);
+                              });
+      };
+      const auto cancel = [&] {
+        asio::error_code ignored;
+        socket_.cancel(ignored);
+      };
+      WEXLO_TRY(const bool came, waiter_.wait(start, cancel, left));
+      if (!came) return false;
+      answer_.resize(size);
+      if (refused || size < kHead) continue;
+      const auto id = load<std::uint8_t, std::endian::big>(answer_.data());
+      const auto number = load<std::uint16_t, std::endian::big>(&answer_[2]);
+      // A query is what asks for the number: its own says nothing.
+      if (kind != kQuery && number != sequence_) continue;
+      if (id == kError)
+        return fail({.code = ErrorCode::LinkLost,
+                     .message = "the phone ended the link",
+                     .file = waiter_.where(),
+                     .found = std::string(as_text(View(answer_).subspan(kHead)))});
+      if (id == kind) return true;
+    }
+  }
+
+  PhoneAddress address_;
+  Patience patience_;
+  Waiter waiter_;
+  udp::socket socket_;
+  std::uint16_t sequence_ = 0;
+  std::size_t most_ = kSmallest;
+  bool continues_ = false;  ///< the last answer's message goes on
+  Bytes answer_, early_;
+};
+
+}  // namespace
+
+Result<LinkPtr> connect_udp(const PhoneAddress& address, const Context& context,
+                            const Patience& patience) {
+  auto link = std::make_unique<UdpLink>(address, context, patience);
+  WEXLO_CHECK(link->open());
+  return link;
+}
+
+}  // namespace wexlo

@@ -1,0 +1,67 @@
+#pragma once
+/// Waiting for a socket, with an end to it: an operation is done, its time is up, or a stop was
+/// asked for.
+
+#include <fmt/format.h>
+
+#include <asio.hpp>
+
+#include "phone/link.hpp"
+
+namespace wexlo {
+
+class Waiter {
+ public:
+  Waiter(std::string where, const Context& context) : where_(std::move(where)), context_(context) {}
+
+  [[nodiscard]] asio::io_context& io() { return io_; }
+  [[nodiscard]] const std::string& where() const { return where_; }
+
+  /// Starts an operation with a handler to be called, and waits. `cancel` ends it early.
+  /// @return whether it was done in time. Errors: LinkLost, Interrupted.
+  template <class Start, class Cancel>
+  [[nodiscard]] Result<bool> wait(Start start, Cancel cancel, std::chrono::milliseconds limit) {
+    constexpr std::chrono::milliseconds kSlice{100};
+    bool done = false;
+    asio::error_code result;
+    start([&](const asio::error_code& code) {
+      done = true;
+      result = code;
+    });
+    const auto deadline = std::chrono::steady_clock::now() + limit;
+    Status going = check_stop(context_);
+    while (!done && going) {
+      const auto left = std::chrono::duration_cast<std::chrono::milliseconds>(
+          deadline - std::chrono::steady_clock::now());
+      if (left.count() <= 0) break;
+      io_.restart();
+      io_.run_for(std::min(left, kSlice));
+      going = check_stop(context_);
+    }
+    const bool in_time = done;
+    if (!done) {
+      // The handler refers to what is about to go: it has to have been called by then.
+      cancel();
+      io_.restart();
+      io_.run();
+    }
+    if (!going) return fail(going.error());
+    if (!in_time) return false;
+    if (result) return fail(lost(result.message()));
+    return true;
+  }
+
+  [[nodiscard]] Error lost(const std::string& why) const {
+    return {.code = ErrorCode::LinkLost,
+            .message = fmt::format("the link to the phone was lost: {}", why),
+            .file = where_,
+            .hint = "Is the phone at its bootloader, and is the address right?"};
+  }
+
+ private:
+  asio::io_context io_;
+  std::string where_;
+  const Context& context_;
+};
+
+}  // namespace wexlo

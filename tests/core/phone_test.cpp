@@ -1,0 +1,171 @@
+/// The wire to a phone's bootloader, from its host's end.
+
+#include "kit/sheet.hpp"
+#include "phone/command.hpp"
+#include "support/bytes.hpp"
+#include "support/check.hpp"
+#include "support/wire_phone.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+
+namespace {
+
+constexpr Patience kShort{std::chrono::milliseconds(2000), std::chrono::milliseconds(300),
+                          std::chrono::milliseconds(20)};
+
+const std::map<std::string, std::string> kVariables{{"product", "gnomon"},
+                                                    {"version-bootloader", "KV: 3.1"},
+                                                    {"unlocked", "yes"},
+                                                    {"slot-count", "2"},
+                                                    {"current-slot", "_b"},
+                                                    {"max-download-size", "0x10000000"},
+                                                    {"partition-size:boot_a", " 0x4000000"},
+                                                    {"partition-size:boot_b", "4000000"},
+                                                    {"partition-size:super", "0x100000000"},
+                                                    {"is-logical:system_b", "yes"},
+                                                    {"partition-size:system_b", "0x80000000"},
+                                                    {"battery-voltage", "4012"}};
+
+Result<Sheet> sheet_of(const WirePhone& phone, const Patience& patience = kShort,
+                       const Context& context = {}) {
+  WEXLO_TRY(const LinkPtr link, connect_phone(phone.address(), context, patience));
+  WEXLO_TRY(const std::string text, phone_variables(*link, context));
+  return sheet_from_properties(text, "the bootloader");
+}
+
+ErrorCode refused(Wire wire, WireHabits habits) {
+  const WirePhone phone(wire, std::move(habits));
+  const auto got = sheet_of(phone);
+  REQUIRE_FALSE(got);
+  CHECK_FALSE(got.error().message.empty());
+  return got.error().code;
+}
+
+}  // namespace
+
+TEST_CASE("phone: an address names the wire, the host and the port") {
+  const auto address = [](const char* text) { return value_of(parse_address(text)); };
+  CHECK(address("fastboot+tcp://bench").host == "bench");
+  CHECK(address("fastboot+tcp://bench").port == 5554);
+  CHECK(address("fastboot+udp://10.0.0.7:99").wire == Wire::Udp);
+  CHECK(address("fastboot+udp://10.0.0.7:99").port == 99);
+  CHECK(address("fastboot+tcp://[fe80::1]:7").host == "fe80::1");
+  CHECK(address("fastboot+tcp://[::1]").port == 5554);
+  CHECK(address_text(address("fastboot+tcp://[::1]:7")) == "fastboot+tcp://[::1]:7");
+  CHECK(address("fastboot+usb://KV123").serial == "KV123");
+  CHECK(address("fastboot+usb://").serial.empty());
+  for (const char* bad :
+       {"", "bench:5554", "tcp:bench", "fastboot+tcp://", "fastboot+tcp://:5554",
+        "fastboot+tcp://bench:", "fastboot+tcp://bench:0", "fastboot+tcp://bench:65536",
+        "fastboot+tcp://bench:x", "fastboot+tcp://[::1", "fastboot+tcp://::1", "fastboot+tcp://a/b",
+        "http://bench:80"}) {
+    CAPTURE(bad);
+    const auto got = parse_address(bad);
+    REQUIRE_FALSE(got);
+    CHECK(got.error().code == ErrorCode::Usage);
+  }
+  CHECK(connect_phone(address("fastboot+usb://"), {}).error().code == ErrorCode::Unsupported);
+}
+
+TEST_CASE("phone: its variables make a sheet, over either wire, told at once or one by one") {
+  std::string first;
+  for (const Wire wire : {Wire::Tcp, Wire::Udp})
+    for (const bool at_once : {true, false}) {
+      CAPTURE(static_cast<int>(wire));
+      CAPTURE(at_once);
+      const WirePhone phone(wire, {.variables = kVariables, .tells_all = at_once});
+      const Sheet sheet = value_of(sheet_of(phone));
+      CHECK(sheet.text("phone.product") == "gnomon");
+      CHECK(sheet.text("build.bootloader") == "KV: 3.1");
+      CHECK(sheet.text("state.lock") == "unlocked");
+      CHECK(sheet.text("state.current_slot") == "b");
+      CHECK(sheet.number("state.download_limit") == 0x10000000);
+      CHECK(sheet.number("state.battery_millivolt") == 4012);
+      CHECK(sheet.size_of("boot_a") == 0x4000000);
+      CHECK(sheet.size_of("boot_b") == 0x4000000);
+      CHECK(sheet.number("super.size") == 0x100000000);
+      // Which of the others are logical is told by listing them alone.
+      CHECK(sheet.logical.size() == (at_once ? 1 : 0));
+      // What it does not know stays unknown.
+      CHECK(sheet.text("state.anti_rollback").empty());
+    }
+}
+
+TEST_CASE("phone: packets that are lost are sent again, numbers wrap, replies come in pieces") {
+  for (const unsigned every : {3u, 4u, 5u}) {
+    CAPTURE(every);
+    auto variables = kVariables;
+    variables["version-baseband"] = std::string(1500, 'x');
+    const WirePhone phone(
+        Wire::Udp,
+        {.variables = variables, .packet = 512, .first_number = 0xfff0, .loses_every = every});
+    Patience patience = kShort;
+    patience.reply = std::chrono::milliseconds(5000);
+    const Sheet sheet = value_of(sheet_of(phone, patience));
+    CHECK(sheet.text("build.baseband").size() == 1500);
+    CHECK(sheet.size_of("boot_b") == 0x4000000);
+  }
+}
+
+TEST_CASE("phone: a bootloader without slots is asked by bare names") {
+  const WirePhone phone(Wire::Tcp, {.variables = {{"product", "plumbline"},
+                                                  {"partition-size:boot", "0x2000000"},
+                                                  {"partition-size:recovery", "0x3000000"}},
+                                    .tells_all = false});
+  const Sheet sheet = value_of(sheet_of(phone));
+  CHECK(sheet.size_of("boot") == 0x2000000);
+  CHECK(sheet.size_of("recovery") == 0x3000000);
+}
+
+TEST_CASE("phone: what is no bootloader, or ends, or has no end, is told so") {
+  CHECK(refused(Wire::Tcp, {.greeting = ""}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Tcp, {.greeting = "HTTP"}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Tcp, {.greeting = "FB"}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Tcp, {.raw = be64(std::uint64_t{1} << 62)}) == ErrorCode::LimitExceeded);
+  CHECK(refused(Wire::Tcp, {.raw = be64(9) + "OK"}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Tcp, {.raw = be64(4) + "DATA"}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Tcp, {.raw = be64(0)}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Tcp, {.replies = {"INFOx"}}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Udp, {.replies = {"INFOx"}}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Udp, {.packet = 100}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Udp, {.replies = {std::string(kMaxMessage + 9000, 'x')}}) ==
+        ErrorCode::LimitExceeded);
+  const WireHabits endless{
+      .variables = {},
+      .replies = std::vector<std::string>(120, std::string(60000, 'x').replace(0, 4, "INFO"))};
+  CHECK(refused(Wire::Tcp, endless) == ErrorCode::LimitExceeded);
+}
+
+TEST_CASE("phone: nobody there is told in time, and a stop ends the waiting") {
+  Patience patience = kShort;
+  patience.connect = std::chrono::milliseconds(200);
+  for (const Wire wire : {Wire::Tcp, Wire::Udp}) {
+    PhoneAddress nobody;
+    {
+      const WirePhone gone(wire, {});
+      nobody = gone.address();
+    }
+    const auto got = connect_phone(nobody, {}, patience);
+    REQUIRE_FALSE(got);
+    CHECK(got.error().code == ErrorCode::LinkLost);
+    CHECK_FALSE(got.error().hint.empty());
+    std::stop_source source;
+    Context context;
+    context.stop = source.get_token();
+    source.request_stop();
+    const auto stopped = connect_phone(nobody, context, patience);
+    REQUIRE_FALSE(stopped);
+    CHECK(stopped.error().code == ErrorCode::Interrupted);
+  }
+}
+
+TEST_CASE("phone: text that follows text without an end of its line goes on there") {
+  const WirePhone phone(Wire::Tcp,
+                        {.replies = {"TEXTprod", "TEXTuct: gno", "INFOx: y", "OKAYdone"}});
+  const LinkPtr link = value_of(connect_phone(phone.address(), {}, kShort));
+  const PhoneReply reply = value_of(ask_phone(*link, "getvar:all"));
+  CHECK(reply.lines == std::vector<std::string>{"product: gno", "x: y"});
+  CHECK(reply.text == "done");
+  CHECK(ask_phone(*link, std::string(65, 'x')).error().code == ErrorCode::Usage);
+}
