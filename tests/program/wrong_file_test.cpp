@@ -1,0 +1,150 @@
+/// Files that are not what they are taken for: found by digest, build and content.
+
+#include "program/bench.hpp"
+#include "support/signed_set.hpp"
+
+using namespace wexlo::test;
+namespace fs = std::filesystem;
+
+TEST_CASE("prepare --with: the wrong image stops, whatever it is called") {
+  const Bench bench;
+  struct Case {
+    const char* what;
+    std::string file, bytes, code;
+    bool stops;
+  };
+  const std::string good = BootBytes{.kernel = arm64_kernel("5.10.1")}.done();
+  const std::vector<Case> cases{
+      {"for another processor", "own.img",
+       BootBytes{.kernel = noise(99),
+                 .ramdisk = lz4_legacy(
+                     CpioBytes{}.entry("init", elf("x86_64", "x"), 0100750, 0, 1).done())}
+           .done(),
+       "given-architecture-boot", true},
+      {"of an older header", "own.img",
+       BootBytes{.version = 2, .kernel = noise(99), .dtb = device_tree("a", "b")}.done(),
+       "given-header-boot", true},
+      {"of another build", "own.img",
+       image_of_build(good, "boot", "korvale/gnomon/gnomon:15/A/1:user/k", "2026-09-05", 1u << 17),
+       "given-build-boot", true},
+      {"a placeholder", "own.img", "nothing", "given-placeholder-boot", true},
+      {"named as a program", "own.exe", good, "name-boot", true},
+      {"with two endings", "boot.img.txt", good, "doubled-extension", false},
+  };
+  for (const Case& one : cases) {
+    CAPTURE(one.what);
+    write(bench.dir / one.file, one.bytes);
+    const Json got = bench.prepare(
+        {"-r", "r.toml", "--sheet", "sheet.toml", "--with", "boot=" + one.file, "--force"},
+        one.stops ? 1 : 0);
+    if (!one.stops) {
+      CHECK(says(got, "warning:" + one.code));
+      continue;
+    }
+    CHECK(got["error"]["found"] == one.code);
+    CHECK_FALSE(fs::exists(bench.dir / "kit"));
+  }
+  CHECK(bench.prepare({"-r", "r.toml", "--with", "boot"}, 2, "k")["error"]["code"] == "usage");
+  CHECK(bench.prepare({"-r", "r.toml", "--with", "../x=own.img"}, 3, "k")["error"]["code"] ==
+        "unsafe-path");
+}
+
+TEST_CASE("prepare: a folder of images that do not belong together, or are not what they were") {
+  const Bench bench;
+  const std::string old = "korvale/gnomon/gnomon:16/KV3A.0/20260805:user/release-keys";
+  const auto put = [&](const char* build, const char* level) {
+    write(bench.dir / "fw/init_boot.img",
+          image_of_build(BootBytes{.ramdisk = lz4_legacy(init_ramdisk())}.done(), "init_boot",
+                         kBuild, "2026-09-05", 1u << 18));
+    write(bench.dir / "fw/boot.img",
+          image_of_build(BootBytes{.kernel = arm64_kernel("5.10.1")}.done(), "boot", build, level,
+                         1u << 18));
+  };
+  const auto prepare = [&](int wanted, std::vector<std::string> more = {}) {
+    std::vector<std::string> words{"prepare", "fw", "-r", "r.toml", "-o", "kit", "--force"};
+    words.insert(words.end(), more.begin(), more.end());
+    return program_json(bench.dir, words, wanted);
+  };
+  put(kBuild, "2026-09-05");
+  CHECK(prepare(0)["ok"] == true);
+  put(old.c_str(), "2026-08-05");
+  CHECK(prepare(1)["error"]["found"] == "mixed-boot");
+  CHECK(prepare(0, {"--accept", "mixed-boot"})["ok"] == true);
+  // As new as its sibling, or from another hand: they may well belong together.
+  put(old.c_str(), "2026-09-05");
+  CHECK(codes(prepare(0)).find("warning:mixed-") != std::string::npos);
+  put("common/kernel/arm64:16/X/1:user/release-keys", "2026-01-05");
+  CHECK(codes(prepare(0)).find(":mixed-") == std::string::npos);
+  put(kBuild, "2026-09-05");
+  write(bench.dir / "fw/boot.img", "soon");
+  CHECK(prepare(1)["error"]["found"] == "placeholder-boot");
+}
+
+TEST_CASE("prepare: an image that the firmware's own vbmeta does not vouch for is no stock image") {
+  const Bench bench;
+  const std::string stock = padded(BootBytes{.ramdisk = lz4_legacy(init_ramdisk())}.done(), 4096);
+  const std::string other =
+      padded(BootBytes{.ramdisk = lz4_legacy(init_ramdisk()), .cmdline = "quiet"}.done(), 4096);
+  REQUIRE(stock.size() == other.size());
+  const auto prepare = [&](const std::string& image, const std::string& partition, int wanted,
+                           std::vector<std::string> more = {}, bool is_signed = true) {
+    wexlo::verified::Draft draft = wexlo::verified::new_draft();
+    const std::string claim = hash_descriptor(partition, stock, "salt");
+    draft.descriptors.push_back(wexlo::to_bytes(claim));
+    const auto bytes = wexlo::verified::write_struct(
+        draft, is_signed ? &signer(KeyOf::Root) : nullptr, wexlo::DigestKind::Sha256);
+    REQUIRE(bytes);
+    write(bench.dir / "fw/init_boot.img", image);
+    write(bench.dir / "fw/vbmeta.img", padded(std::string(wexlo::as_text(*bytes)), 4096));
+    std::vector<std::string> words{"prepare", "fw", "-r", "r.toml", "-o", "kit", "--force"};
+    words.insert(words.end(), more.begin(), more.end());
+    return program_json(bench.dir, words, wanted);
+  };
+  CHECK_FALSE(says(prepare(stock, "init_boot", 0), "warning:unvouched-init_boot"));
+  CHECK(prepare(other, "init_boot", 1)["error"]["found"] == "unvouched-init_boot");
+  CHECK(says(prepare(other, "init_boot", 0, {"--accept", "unvouched-init_boot"}),
+             "warning:unvouched-init_boot"));
+  CHECK(says(prepare(other, "init_boot", 0, {}, false), "warning:unvouched-init_boot"));
+  // What it says of a partition that the kit leaves alone is not looked at.
+  CHECK(prepare(other, "dtbo", 0)["ok"] == true);
+}
+
+TEST_CASE("prepare: an image that was changed since it was taken out of its package is found") {
+  const Bench bench;
+  REQUIRE(program(bench.dir, {"extract", "ota.zip", "-o", "fw"}).exit_code == 0);
+  const auto prepare = [&](int wanted) {
+    return program_json(bench.dir, {"prepare", "fw", "-r", "r.toml", "-o", "kit", "--force"},
+                        wanted);
+  };
+  CHECK(prepare(0)["ok"] == true);
+  std::string boot = bench.images.at("boot");
+  boot[5000] ^= 1;
+  write(bench.dir / "fw/boot.img", boot);
+  CHECK(prepare(1)["error"]["found"] == "changed-boot");
+}
+
+TEST_CASE("prepare: a patched image is no stock firmware") {
+  const Bench bench;
+  REQUIRE(bench.prepare({"-r", "r.toml"})["ok"] == true);
+  for (const auto& [name, bytes] : bench.images)
+    write(bench.dir / ("fw/" + name + ".img"), bytes);
+  write(bench.dir / "fw/init_boot.img", read(bench.dir / "kit/flash/init_boot.img"));
+  const Json refused = program_json(bench.dir, {"prepare", "fw", "--stock", "-o", "kit2"}, 1);
+  CHECK(refused["error"]["found"] == "patched-init_boot");
+  write(
+      bench.dir / "more.toml",
+      "format = 1\nname = \"more\"\n[[edit]]\nkind = \"put\"\npath = \"more\"\nfrom = \"hello\"\n");
+  CHECK(program_json(bench.dir, {"prepare", "fw", "-r", "more.toml", "-o", "kit2"},
+                     1)["error"]["found"] == "patched-init_boot");
+}
+
+TEST_CASE("prepare --like: the same build with other bytes is another firmware") {
+  Bench bench;
+  REQUIRE(bench.prepare({"-r", "r.toml"})["ok"] == true);
+  CHECK(bench.prepare({"--like", "kit"}, 0, "kit2")["ok"] == true);
+  bench.images["init_boot"] =
+      with_footer(BootBytes{.ramdisk = lz4_legacy(init_ramdisk()), .cmdline = "other"}.done(),
+                  "init_boot", 1u << 18);
+  write(bench.dir / "ota.zip", bench.ota());
+  CHECK(bench.prepare({"--like", "kit"}, 1, "kit3")["error"]["found"] == "another-init_boot");
+}
