@@ -48,6 +48,9 @@ void containers(const std::string& folder);
 /// Boot images: taking apart and putting back, patching, inspecting.
 void boot_images(const std::string& folder);
 
+/// Kits, packages with images put in, and trays.
+void kits(const std::string& folder);
+
 /// Hash trees: built and checked.
 void hash_trees(const std::string& folder);
 

@@ -26,7 +26,7 @@ Json result_json(const Options& options, const Inserted& done) {
                       {"in", one.file.empty() ? Json() : Json(one.file)},
                       {"size", one.new_size},
                       {"stock_size", one.old_size},
-                      {"sha256", one.sha256}});
+                      {"sha256", one.sha256.empty() ? Json() : Json(one.sha256)}});
   for (const FileChange& one : done.report.files)
     files.push_back({{"file", one.name}, {"size", one.new_size}, {"stock_size", one.old_size}});
   return {{"output", done.stopped ? Json() : Json(options.out)},

@@ -8,6 +8,9 @@
 
 namespace wexlo {
 
+/// Bytes of the largest image that gets a digest only for the record: decision 13.
+inline constexpr std::uint64_t kMostRecorded = 128u << 20;
+
 enum class DigestKind { Md5, Sha1, Sha256, Sha512 };
 
 class Hasher {

@@ -159,11 +159,13 @@ class Inserter {
     WEXLO_TRY(const Tar tar, open_tar(source, options_.context));
     WEXLO_TRY(const auto line, find_sum_line(*source));
     // A package that is damaged already would get a sum that says it is not.
-    if (line) WEXLO_CHECK(check_sum_line(*source, *line, options_.context));
+    TaskGroup check(options_.context);
+    if (line) check.submit(0, [&] { return check_sum_line(*source, *line, options_.context); });
     WEXLO_TRY(const auto changed,
               insert_into_bundle(tar.bundle, wishes, deeper(depth), options_, report_));
     WEXLO_TRY(SourcePtr out,
               rewrite_tar(source, changed, depth == 0 ? options_.sum_name : "", options_.context));
+    WEXLO_CHECK(check.wait());
     report_.sum_line |= line.has_value();
     return Rebuilt{std::move(out)};
   }

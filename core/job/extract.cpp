@@ -20,7 +20,6 @@ constexpr std::array kBootChain{"boot",         "init_boot", "vendor_boot", "ven
                                 "vbmeta_vendor"};
 constexpr std::uint64_t kMaxManifest = 4u << 20;
 constexpr std::uint64_t kFlushed = 256u << 20;   ///< bytes in all that are waited for
-constexpr std::uint64_t kDigested = 128u << 20;  ///< larger than any image of the boot chain
 
 /// Progress of several at once, counted in bytes of the images.
 class Gauge {
@@ -124,7 +123,7 @@ class Extraction {
   /// A digest that nothing is held against is for the record: docs/decisions/0013.
   [[nodiscard]] bool digested(const PartitionFacts& one) const {
     if (options_.digests) return true;
-    return !options_.quick && one.size <= kDigested;
+    return !options_.quick && one.size <= kMostRecorded;
   }
 
   Status read(std::size_t i, Gauge& gauge, unsigned jobs) {

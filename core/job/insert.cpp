@@ -103,9 +103,11 @@ class Insertion {
                            .new_size = given.size,
                            .old_kind = kind,
                            .new_kind = given.kind});
-    WEXLO_TRY(const Bytes sum,
-              digest_of_start(*given.source, given.size, DigestKind::Sha256, context_));
-    out_.images.back().sha256 = hex(sum);
+    if (given.size <= kMostRecorded) {
+      WEXLO_TRY(const Bytes sum,
+                digest_of_start(*given.source, given.size, DigestKind::Sha256, context_));
+      out_.images.back().sha256 = hex(sum);
+    }
     wishes_.push_back(wish_for(*old, given.source));
     given_.push_back(std::move(given));
     return {};
@@ -136,9 +138,8 @@ class Insertion {
   }
 
   /// Every image comes out of the package as it was put in, with all that the package promises of
-  /// it.
+  /// it but its sums.
   Status verify(const Firmware& now) const {
-    std::set<std::shared_ptr<const PackageSum>> sums;
     for (const Wish& wish : wishes_) {
       const auto at = std::ranges::find_if(now.partitions, [&](const PartitionFacts& one) {
         return one.name == wish.name && one.from == wish.from && one.inside == wish.inside;
@@ -150,8 +151,6 @@ class Insertion {
       ComparingSink sink(wish.image);
       auto read = at->content->read(sink, {.digest = false}, context_);
       if (!read) return fail(std::move(read).error());
-      if (at->sum && sums.insert(at->sum).second)
-        WEXLO_CHECK(check_sum_line(*at->sum->source, at->sum->line, context_));
     }
     if (now.partitions.size() == firmware_->partitions.size()) return {};
     return fail({.code = ErrorCode::Unexplained,
@@ -159,6 +158,14 @@ class Insertion {
                  .file = path_,
                  .expected = fmt::format("{}", firmware_->partitions.size()),
                  .found = fmt::format("{}", now.partitions.size())});
+  }
+
+  Status check_sums(const Firmware& now) const {
+    std::set<std::shared_ptr<const PackageSum>> sums;
+    for (const PartitionFacts& one : now.partitions)
+      if (one.sum && sums.insert(one.sum).second)
+        WEXLO_CHECK(check_sum_line(*one.sum->source, one.sum->line, context_));
+    return {};
   }
 
   Status file(const fs::path& out) {
@@ -176,7 +183,12 @@ class Insertion {
     WEXLO_TRY(OutputFile output, OutputFile::create(out, job_.overwrite));
     const auto sink = file_sink(output);
     WEXLO_CHECK(sink->resize(now->size()));
-    WEXLO_TRY(const Verified copied, copy_source(*now, {}, *sink, {}, context_));
+    // A sum over gigabytes takes longer than writing them.
+    TaskGroup sums(context_);
+    sums.submit(0, [&] { return check_sums(*again); });
+    WEXLO_TRY(const Verified copied,
+              copy_source(*now, {}, *sink, {.digest = now->size() <= kMostRecorded}, context_));
+    WEXLO_CHECK(sums.wait());
     out_.size = now->size();
     out_.sha256 = copied.sha256;
     constexpr std::uint64_t kFlushed = 256u << 20;
@@ -192,6 +204,7 @@ class Insertion {
     WEXLO_TRY(const FirmwarePtr again,
               open_firmware(output.path().string(), {.context = context_}));
     WEXLO_CHECK(verify(*again));
+    WEXLO_CHECK(check_sums(*again));
     tell();
     const std::string manifest = manifest_text();
     WEXLO_CHECK(write_new(output.path() / std::string(kInsertManifest), as_view(manifest)));
@@ -235,10 +248,11 @@ class Insertion {
   [[nodiscard]] std::string manifest_text() const {
     nlohmann::ordered_json images = nlohmann::ordered_json::array();
     for (const InsertedImage& one : out_.images)
-      images.push_back({{"partition", one.partition},
-                        {"in", one.file},
-                        {"size", one.new_size},
-                        {"sha256", one.sha256}});
+      images.push_back(
+          {{"partition", one.partition},
+           {"in", one.file},
+           {"size", one.new_size},
+           {"sha256", one.sha256.empty() ? nullptr : nlohmann::ordered_json(one.sha256)}});
     const nlohmann::ordered_json all = {{"format", 1},
                                         {"package", fs::path(path_).filename().string()},
                                         {"inserted", std::move(images)}};

@@ -22,7 +22,8 @@ struct InsertJob {
 struct InsertedImage {
   std::string partition, file;  ///< file: in the package, as PartitionFacts::from
   std::uint64_t old_size = 0, new_size = 0;
-  std::string old_kind, new_kind, sha256;
+  std::string old_kind, new_kind;
+  std::string sha256;  ///< empty: not counted, of images over 128 MiB
 };
 
 struct Inserted {
@@ -31,7 +32,7 @@ struct Inserted {
   std::vector<Finding> findings;
   bool stopped = false;  ///< a problem that nobody accepted: nothing was written
   std::uint64_t size = 0;
-  std::string sha256;  ///< of the package's file; empty for folders
+  std::string sha256;  ///< of the package's file; empty for folders, and over 128 MiB
 };
 
 /// The output is read again before it appears: each image has to come out of it as it was given,

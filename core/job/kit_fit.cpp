@@ -173,8 +173,10 @@ Status judge_vouched(const Workbench& bench, Prepared& out) {
         continue;
       // Nobody stands behind a struct without a signature: it may be a leftover itself.
       const bool is_signed = at.signature == verified::SignatureState::Holds;
+      // Whoever patches on top of another hand's patch knows that vbmeta is not for it.
+      const bool stops = is_signed && !bench.options.patch.onto_foreign;
       out.findings.push_back(
-          {is_signed ? "problem" : "warning", "unvouched-" + claim.partition,
+          {stops ? "problem" : "warning", "unvouched-" + claim.partition,
            fmt::format("The {}struct in {} vouches for another {} than the firmware has: it is of "
                        "another build, or was changed after that struct was made.",
                        is_signed ? "signed " : "", at.held_by, claim.partition),

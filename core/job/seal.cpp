@@ -23,7 +23,6 @@ using Claim = decltype(Descriptor::value);
 
 constexpr std::uint64_t kBlock = 4096;
 constexpr unsigned kUsualRoots = 2;
-constexpr std::uint64_t kDigested = 128u << 20;  ///< larger images get no digest: it costs as much
                                                  ///< as their tree
 
 bool is_struct_image(const std::string& partition) {
@@ -275,7 +274,7 @@ Status Sealer::footed(const SealInput& input) {
   auto footed = write_footed(*source, state->content_size, state->kept, wish, *sink, context_);
   if (!footed) return fail(in_file(std::move(footed).error(), input.source->name()));
   sealed.size = *size;
-  if (*size <= kDigested) {
+  if (*size <= kMostRecorded) {
     WEXLO_TRY(sealed.sha256, digest_of(*sink, *size, context_));
   }
   sealed.done.insert(sealed.done.begin(),

@@ -104,6 +104,7 @@ TEST_CASE("prepare: an image that the firmware's own vbmeta does not vouch for i
   CHECK(prepare(other, "init_boot", 1)["error"]["found"] == "unvouched-init_boot");
   CHECK(says(prepare(other, "init_boot", 0, {"--accept", "unvouched-init_boot"}),
              "warning:unvouched-init_boot"));
+  CHECK(says(prepare(other, "init_boot", 0, {"--onto-foreign"}), "warning:unvouched-init_boot"));
   CHECK(says(prepare(other, "init_boot", 0, {}, false), "warning:unvouched-init_boot"));
   // What it says of a partition that the kit leaves alone is not looked at.
   CHECK(prepare(other, "dtbo", 0)["ok"] == true);
