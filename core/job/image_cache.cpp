@@ -92,17 +92,46 @@ void ImageCache::shrink() const {
     all.push_back({one.path(), size, one.last_write_time(error)});
     sum += size;
   }
+  if (sum <= bound_) return;
   std::ranges::sort(all, {}, &Kept::used);
   for (const Kept& one : all) {
     if (sum <= bound_) break;
     if (fs::remove(one.path, error)) sum -= one.size;
   }
+  // Notes on what went are of no use any more.
+  std::vector<fs::path> stale;
+  for (const auto& one : fs::directory_iterator(folder_ / "known", error)) {
+    const auto digest = read_small(one.path(), 64);
+    if (!digest || !fs::exists(folder_ / "images" / as_text(digest->view()), error))
+      stale.push_back(one.path());
+  }
+  for (const fs::path& one : stale)
+    fs::remove(one, error);
+}
+
+std::unique_lock<std::mutex> ImageCache::alone(const PartitionFacts& partition,
+                                               const std::string& firmware) {
+  const std::string key = partition.sha256.empty()
+                              ? note_name(partition, firmware).value_or(partition.name)
+                              : partition.sha256;
+  std::shared_ptr<std::mutex> one;
+  {
+    const std::lock_guard lock(mutex_);
+    std::shared_ptr<std::mutex>& kept = working_[key];
+    if (!kept) kept = std::make_shared<std::mutex>();
+    one = kept;
+  }
+  return std::unique_lock(*one);
 }
 
 Result<Blob> read_cached(const ImageCachePtr& cache, const PartitionFacts& partition,
                          const std::string& firmware, std::uint64_t limit, const Context& context) {
-  if (cache)
+  std::unique_lock<std::mutex> alone;
+  if (cache) {
+    // The kit beside this one may want the same image: it is taken out once.
+    alone = cache->alone(partition, firmware);
     if (auto found = cache->find(partition, firmware)) return *found;
+  }
   WEXLO_TRY(Blob image, read_partition(partition, limit, context));
   if (cache) cache->keep(partition, firmware, image);
   return image;

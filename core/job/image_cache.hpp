@@ -3,6 +3,7 @@
 /// their SHA-256, and small notes that say which partition of which package gave which.
 
 #include <filesystem>
+#include <map>
 #include <memory>
 #include <mutex>
 
@@ -22,6 +23,10 @@ class ImageCache {
   /// Keeps it; of too many, those not used for longest go. What fails is no error: it is a cache.
   void keep(const PartitionFacts& partition, const std::string& firmware, const Blob& image);
 
+  /// Held by whoever takes the image out of its package; others wait for it, and find it then.
+  [[nodiscard]] std::unique_lock<std::mutex> alone(const PartitionFacts& partition,
+                                                   const std::string& firmware);
+
   [[nodiscard]] unsigned hits() const { return hits_; }
 
  private:
@@ -30,6 +35,7 @@ class ImageCache {
   std::uint64_t bound_;
   mutable std::mutex mutex_;
   mutable unsigned hits_ = 0;
+  std::map<std::string, std::shared_ptr<std::mutex>> working_;  ///< never emptied: a tray is short
 };
 using ImageCachePtr = std::shared_ptr<ImageCache>;
 

@@ -1,5 +1,10 @@
 #include "job/batch.hpp"
 
+#include <array>
+#include <atomic>
+#include <thread>
+
+#include "firmware/content.hpp"
 #include "support/check.hpp"
 
 using namespace wexlo;
@@ -163,4 +168,48 @@ TEST_CASE("image cache: what was changed on the disk is not believed; the oldest
   CHECK(cache.find(all[2], "x"));
   test::write(dir / ("cache/images/" + all[2].sha256), noise(1000, 9));
   CHECK_FALSE(cache.find(all[2], "x"));
+}
+
+TEST_CASE("image cache: what two ask for at once is taken out once; notes go with their images") {
+  const TempDir dir;
+  test::write(dir / "fw.zip", "package");
+  const std::string firmware = (dir / "fw.zip").string();
+  /// Slow enough for the other to come, and counting.
+  class Slow final : public Source {
+   public:
+    explicit Slow(std::atomic<int>& reads) : Source("slow"), reads_(reads) {}
+    std::uint64_t size() const override { return 1000; }
+    Status read_at(std::uint64_t offset, MutableView out) const override {
+      if (offset == 0) ++reads_;
+      std::this_thread::sleep_for(std::chrono::milliseconds(50));
+      const std::string bytes = noise(1000);
+      std::ranges::copy(as_view(bytes).subspan(offset, out.size()), out.begin());
+      return {};
+    }
+
+   private:
+    std::atomic<int>& reads_;
+  };
+  std::atomic<int> reads = 0;
+  const auto cache = std::make_shared<ImageCache>(dir / "cache", 1500);
+  const PartitionFacts boot{
+      .name = "boot", .size = 1000, .content = content_of(std::make_shared<Slow>(reads))};
+  const auto take = [&] {
+    return text(value_of(read_cached(cache, boot, firmware, 4000, {})).view()) == noise(1000);
+  };
+  std::array<bool, 3> good{};
+  {
+    std::vector<std::jthread> all;
+    for (bool& one : good)
+      all.emplace_back([&] { one = take(); });
+  }
+  CHECK(good == std::array{true, true, true});
+  CHECK(reads == 1);
+  CHECK(cache->hits() == 2);
+  const auto notes = [&] {
+    return std::distance(std::filesystem::directory_iterator(dir / "cache/known"), {});
+  };
+  CHECK(notes() == 1);
+  cache->keep({.name = "dtbo", .size = 1200}, firmware, blob(noise(1200, 2)));
+  CHECK(notes() == 1);
 }
