@@ -27,31 +27,52 @@ std::size_t shared_start(const std::string& one, const std::string& other) {
   return colon != one.npos && other.compare(0, colon + 1, one, 0, colon + 1) == 0 ? colon + 1 : 0;
 }
 
-/// What differs is told with its reason, the rest in a row each.
+/// Fingerprints are long: parted where their words end.
+std::vector<std::string> folded(std::string_view text) {
+  constexpr std::size_t kWidth = 36;
+  std::vector<std::string> out;
+  while (text.size() > kWidth) {
+    const std::size_t end = text.substr(0, kWidth).find_last_of("/: ,");
+    const std::size_t count = end == text.npos || end == 0 ? kWidth : end + 1;
+    out.emplace_back(text.substr(0, count));
+    text.remove_prefix(count);
+  }
+  out.emplace_back(text);
+  return out;
+}
+
+/// What the phone has beside what the firmware has.
+std::string beside(const FitRow& row) {
+  if (row.phone.empty()) return "unknown";
+  if (row.firmware == row.phone) return "the same";
+  const std::size_t same = shared_start(row.firmware, row.phone);
+  return same > 0 ? "…" + printable(row.phone.substr(same)) : printable(row.phone);
+}
+
+std::string verdict_text(const Paint& paint, const FitRow& row) {
+  const std::string word(verdict_name(row.verdict));
+  if (row.verdict == Verdict3::Fits) return paint.good(word);
+  if (row.verdict == Verdict3::Unknown) return paint.faint(word);
+  if (row.accepted) return paint.warning("accepted");
+  return row.level == "problem" ? paint.bad(word) : paint.warning(word);
+}
+
+/// A row each, and below them the reasons of what differs, with the codes for --accept.
 std::string fit_text(const Session& session, const std::vector<FitRow>& rows) {
   if (rows.empty()) return {};
   const Paint& paint = session.paint;
-  Table table({"what", "firmware", "phone", "verdict"});
+  Table table({"verdict", "what", "firmware", "phone"});
   std::string reasons;
-  const auto value = [](const std::string& text) {
-    return text.empty() ? std::string("unknown") : printable(text);
-  };
   for (const FitRow& row : rows) {
-    std::string verdict(verdict_name(row.verdict));
-    if (row.verdict == Verdict3::Fits) verdict = paint.good(verdict);
-    if (row.verdict == Verdict3::Unknown) verdict = paint.faint(verdict);
+    const auto ours = folded(row.firmware.empty() ? "unknown" : printable(row.firmware)),
+               theirs = folded(beside(row));
+    for (std::size_t i = 0; i < std::max(ours.size(), theirs.size()); ++i)
+      table.row({i == 0 ? verdict_text(paint, row) : "", i == 0 ? row.what : "",
+                 i < ours.size() ? ours[i] : "", i < theirs.size() ? theirs[i] : ""});
     if (row.verdict == Verdict3::Differs)
-      verdict = row.accepted             ? paint.warning("differs, accepted")
-                : row.level == "problem" ? paint.bad(fmt::format("differs [{}]", row.code))
-                                         : paint.warning("differs");
-    const std::size_t same = shared_start(row.firmware, row.phone);
-    table.row({row.what, value(row.firmware),
-               row.firmware == row.phone && !row.phone.empty() ? "the same"
-               : same > 0 ? "…" + printable(row.phone.substr(same))
-                          : value(row.phone),
-               verdict});
-    if (row.verdict == Verdict3::Differs)
-      reasons += fmt::format("  {}: {}\n", row.what, printable(row.why));
+      reasons +=
+          fmt::format("  {}{}: {}\n", row.what, row.level == "problem" ? " [" + row.code + "]" : "",
+                      printable(row.why));
   }
   return "\n" + paint.heading("Does it fit the phone?") + "\n" + table.text(paint) + reasons;
 }

@@ -62,16 +62,25 @@ void scaled_bar(Scene& scene, double y, double height, std::uint64_t total,
                .height = height,
                .ink = one.ink,
                .hatch = width > 10 ? hatch_of(one.ink) : Hatch::None});
-    const bool plain = one.ink != Ink::Free && hatch_of(one.ink) == Hatch::None;
-    if (plain && text_width(one.name, 12, true) + 10 <= width)
-      scene.label({.x = x + width / 2,
-                   .y = y + height / 2 + 4,
-                   .text = one.name,
-                   .size = 12,
-                   .ink = one.ink,
-                   .anchor = Anchor::Middle,
-                   .bold = true,
-                   .on_ink = true});
+    const double room = text_width(one.name, 12, true) + 10;
+    const bool hatched = hatch_of(one.ink) != Hatch::None;
+    if (one.ink == Ink::Free || room + (hatched ? 4 : 0) > width) continue;
+    // Nobody reads letters on lines.
+    if (hatched)
+      scene.box({.x = x + (width - room) / 2,
+                 .y = y + std::max(0.0, height / 2 - 9),
+                 .width = room,
+                 .height = std::min(18.0, height),
+                 .ink = one.ink,
+                 .hatch = Hatch::None});
+    scene.label({.x = x + width / 2,
+                 .y = y + height / 2 + 4,
+                 .text = one.name,
+                 .size = 12,
+                 .ink = one.ink,
+                 .anchor = Anchor::Middle,
+                 .bold = true,
+                 .on_ink = true});
   }
   scene.box({.x = kLeft,
              .y = y,
