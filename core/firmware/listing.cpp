@@ -5,7 +5,6 @@
 #include <algorithm>
 #include <array>
 #include <cctype>
-#include <charconv>
 
 #include "base/text.hpp"
 
@@ -130,15 +129,11 @@ Meaning meaning_of(std::string_view key) {
 
 /// Decimal, 0x…, or with K, M, G behind it.
 std::optional<std::uint64_t> number(std::string_view text) {
-  int base = 10;
-  if (text.starts_with("0x") || text.starts_with("0X")) {
-    text.remove_prefix(2);
-    base = 16;
-  }
-  std::uint64_t value = 0;
-  const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), value, base);
-  if (bad != std::errc() || end == text.data()) return std::nullopt;
-  std::string_view unit = text.substr(static_cast<std::size_t>(end - text.data()));
+  const std::size_t end = std::min(text.find_first_not_of("0123456789abcdefABCDEFxX"), text.size());
+  const auto whole = parse_number(text.substr(0, end));
+  if (!whole) return std::nullopt;
+  const std::uint64_t value = *whole;
+  const std::string_view unit = text.substr(end);
   if (unit.empty() || unit == ".0") return value;
   const std::size_t at = std::string_view("KMG").find(static_cast<char>(std::toupper(unit[0])));
   if (at == std::string_view::npos || unit.size() > 3) return std::nullopt;
