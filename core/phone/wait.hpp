@@ -12,7 +12,8 @@ namespace wexlo {
 
 class Waiter {
  public:
-  Waiter(std::string where, const Context& context) : where_(std::move(where)), context_(context) {}
+  Waiter(std::string where, Context context)
+      : where_(std::move(where)), context_(std::move(context)) {}
 
   [[nodiscard]] asio::io_context& io() { return io_; }
   [[nodiscard]] const std::string& where() const { return where_; }
@@ -61,7 +62,7 @@ class Waiter {
  private:
   asio::io_context io_;
   std::string where_;
-  const Context& context_;
+  Context context_;  // its own: a link outlives the call that made it
 };
 
 }  // namespace wexlo
