@@ -1,7 +1,7 @@
 #pragma once
 /// Outputs that are complete and under their final name, or absent. Bytes go to a temporary beside
-/// the target; `commit` flushes it to the disk and renames it; without a commit it is removed. What a
-/// killed run left is removed by the next one for the same target.
+/// the target; `commit` flushes it to the disk and renames it; without a commit it is removed. What
+/// a killed run left is removed by the next one for the same target.
 
 #include <filesystem>
 #include <string>

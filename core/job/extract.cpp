@@ -19,7 +19,7 @@ constexpr std::array kBootChain{"boot",         "init_boot", "vendor_boot", "ven
                                 "recovery",     "dtbo",      "vbmeta",      "vbmeta_system",
                                 "vbmeta_vendor"};
 constexpr std::uint64_t kMaxManifest = 4u << 20;
-constexpr std::uint64_t kFlushed = 256u << 20;   ///< bytes in all that are waited for
+constexpr std::uint64_t kFlushed = 256u << 20;  ///< bytes in all that are waited for
 
 /// Progress of several at once, counted in bytes of the images.
 class Gauge {

@@ -8,8 +8,8 @@
 #include "base/http.hpp"
 #include "image/boot.hpp"
 #include "job/extract.hpp"
-#include "job/phone_set.hpp"
 #include "job/kit_check.hpp"
+#include "job/phone_set.hpp"
 #include "parts/parts.hpp"
 
 namespace wexlo {

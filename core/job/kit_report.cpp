@@ -266,7 +266,8 @@ class ReportWriter {
     document_.add(std::move(layers));
     report::Table table{{"partition", "size", "sha-256 that the package names"}, {}};
     for (const PartitionFacts& one : sources_.firmware().partitions)
-      table.rows.push_back({{one.name}, {human_size(one.size), Tone::Number}, {one.sha256, Tone::Mono}});
+      table.rows.push_back(
+          {{one.name}, {human_size(one.size), Tone::Number}, {one.sha256, Tone::Mono}});
     document_.add(std::move(table));
     for (const std::string& line : kit_.build.demands)
       document_.add(report::Text{"The package says: " + line, Tone::Faint});
@@ -286,7 +287,8 @@ class ReportWriter {
     report::Table table{{"file", "bytes", "sha-256"}, {}};
     const auto row = [&](const std::string& file, std::uint64_t size, const std::string& sha256) {
       if (!file.empty())
-        table.rows.push_back({{file, Tone::Mono}, {fmt::format("{}", size), Tone::Number}, {sha256, Tone::Mono}});
+        table.rows.push_back(
+            {{file, Tone::Mono}, {fmt::format("{}", size), Tone::Number}, {sha256, Tone::Mono}});
     };
     const auto image = [&](const PlanImage& one) {
       row(one.flash_file, one.size, one.flash_sha256);
