@@ -4,9 +4,11 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/contains.hpp"
 #include "base/text.hpp"
+#include "firmware/firmware.hpp"
 
 namespace wexlo {
 namespace {
@@ -214,8 +216,16 @@ class Fitting {
     return sheet_.size_of(partition).has_value();
   }
 
-  /// Which image has the first ramdisk depends on what partitions there are. A phone that lists
-  /// boot lists its siblings, too.
+  /// A list of one or two sizes was not meant to be whole: what it leaves out may well be there.
+  [[nodiscard]] bool phone_lacks(std::string_view partition) const {
+    constexpr std::size_t kWhole = 3;
+    std::set<std::string_view> names;
+    for (const auto& [name, size] : sheet_.partitions)
+      names.insert(std::string_view(name).substr(0, name.size() - slot_suffix(name).size()));
+    return names.size() >= kWhole && !phone_has(partition);
+  }
+
+  /// Which image has the first ramdisk depends on what partitions there are.
   void layout() {
     if (!phone_has("boot") || facts_.chain.empty()) return;
     const auto listed = [&](const auto& has) {
@@ -227,9 +237,9 @@ class Fitting {
     const auto in_firmware = [&](const char* name) { return contains(facts_.chain, name); };
     const auto on_phone = [&](const char* name) { return phone_has(name); };
     // A package may leave out what it does not change; what it brings has to have a place.
-    const bool homeless = in_firmware("init_boot") && !on_phone("init_boot");
+    const bool homeless = in_firmware("init_boot") && phone_lacks("init_boot");
     const bool shadowed = in_firmware("boot") && !in_firmware("init_boot") && on_phone("init_boot");
-    const bool vendorless = in_firmware("vendor_boot") && !on_phone("vendor_boot");
+    const bool vendorless = in_firmware("vendor_boot") && phone_lacks("vendor_boot");
     add("layout", "boot chain", listed(in_firmware), listed(on_phone),
         homeless || shadowed || vendorless ? Verdict3::Differs : Verdict3::Fits, "problem",
         shadowed ? "The phone takes its first ramdisk from init_boot, which this firmware does not "
@@ -240,6 +250,7 @@ class Fitting {
   void header_version() {
     if (!facts_.header_version || !phone_has("boot")) return;
     const bool newer = phone_has("vendor_boot"), ours = *facts_.header_version >= 3;
+    if (!newer && !phone_lacks("vendor_boot")) return;
     add("header-version", "boot header version", fmt::format("{}", *facts_.header_version),
         newer ? "3 or 4 (it has vendor_boot)" : "0 to 2 (it has no vendor_boot)",
         newer == ours ? Verdict3::Fits : Verdict3::Differs, "problem",
@@ -262,8 +273,7 @@ class Fitting {
       return;
     const std::string values = fmt::format("{}", fmt::join(want->values, " or "));
     if (want->kind == Demand::Kind::PartitionExists) {
-      const bool known = !sheet_.partitions.empty();
-      const bool there = sheet_.size_of(want->name).has_value();
+      const bool there = phone_has(want->name), known = there || phone_lacks(want->name);
       add("demand-partition-" + want->name, "partition " + want->name, "wanted",
           known ? (there ? "there" : "not there") : "",
           !known  ? Verdict3::Unknown
@@ -368,7 +378,7 @@ class Fitting {
 
   void room(const FitImage& image) {
     const auto size = sheet_.size_of(image.partition);
-    const bool missing = !size && !sheet_.partitions.empty() && image.partition == "init_boot";
+    const bool missing = image.partition == "init_boot" && phone_lacks("init_boot");
     add("partition-size-" + image.partition, "size of " + image.partition, human_size(image.size),
         size      ? human_size(*size)
         : missing ? "no such partition"

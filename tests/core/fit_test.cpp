@@ -268,8 +268,14 @@ TEST_CASE("fit: a phone without vendor_boot wants an older header, one with it a
   pair.firmware.header_version = 3;
   CHECK(pair.row("header-version").verdict == Verdict3::Fits);
   pair.phone.partitions.erase("vendor_boot_a");
+  pair.phone.partitions["dtbo_a"] = 1u << 20;
   CHECK(pair.row("header-version").verdict == Verdict3::Differs);
   CHECK(pair.row("layout").verdict == Verdict3::Differs);
+  // Neither do two sizes, written down for these two images.
+  pair.phone.partitions = {{"boot_a", 64u << 20}, {"boot_b", 64u << 20}, {"init_boot_a", 8u << 20}};
+  CHECK_FALSE(pair.has("header-version"));
+  CHECK(pair.row("layout").verdict == Verdict3::Fits);
+  CHECK(pair.stopped_by().empty());
   // A phone that lists no boot lists nothing that could be relied on.
   pair.phone.partitions.clear();
   pair.phone.partitions["userdata"] = 5;
