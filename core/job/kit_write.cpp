@@ -175,10 +175,12 @@ class KitWriter {
         WEXLO_TRY(const SourcePtr source, stock->content->source(sources_.context));
         // More than it had would not go back in.
         if (source->size() > step.before) continue;
-        WEXLO_TRY(PlanFile file,
-                  folder_.copy(fmt::format("stock/{}.img", step.partition), *source));
-        out_.files.push_back(file);
-        facts_.contents.emplace(step.partition, std::move(file));
+        PlanFile whole;
+        std::vector<PlanFile> files;
+        WEXLO_CHECK(write_large(source, "stock/" + step.partition, whole, files));
+        if (files.empty()) files.push_back(std::move(whole));
+        out_.files.insert(out_.files.end(), files.begin(), files.end());
+        facts_.contents.emplace(step.partition, std::move(files));
       }
     return {};
   }

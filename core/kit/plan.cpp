@@ -40,7 +40,8 @@ class Planner {
     const std::string& product = facts_.products.empty() ? facts_.device : facts_.products;
     if (!product.empty())
       add(expect("device", "product", product, "The images are for this device and no other."));
-    if (!back_ && facts_.lock == "locked") add(unlock(facts_));
+    // Whoever locked it with a key of their own has to unlock it for the way back, too.
+    if (back_ ? facts_.verification == "own-key" : facts_.lock == "locked") add(unlock(facts_));
     add(expect("unlocked", "unlocked", "yes", "A locked bootloader refuses every write."));
     if (facts_.slotted && !facts_.this_slot.empty())
       add(expect("slot-now", "current-slot",
@@ -123,7 +124,8 @@ class Planner {
     for (const RoomStep& one : facts_.room)
       if (one.act == "drop" && !one.leftover) {
         add(unmake_room_step(one));
-        add(fill_again(one, facts_));
+        for (Step& step : fill_again(one, facts_))
+          add(std::move(step));
       }
     for (const PlanImage& image : facts_.images)
       if (image.logical) write_image(image, target_slot());
@@ -158,7 +160,8 @@ class Planner {
 
   void download() {
     mode("download");
-    if (!back_ && facts_.lock == "locked") add(unlock(facts_));
+    // Its maker's own images are taken by a locked phone, too.
+    if (!back_ && !facts_.restore && facts_.lock == "locked") add(unlock(facts_));
     if (back_ && facts_.install) return add(whole_package_back(facts_));
     if (!back_ && facts_.update) add(hand_over_package(facts_));
     if (!back_ && facts_.install) {
@@ -196,10 +199,12 @@ std::vector<std::string> warnings(const PlanFacts& facts, const std::vector<Step
     out.emplace_back(
         "The user's data is erased on the way: the owner has to agree and to have a "
         "copy of what matters.");
-  if (facts.lock == "locked")
-    out.emplace_back(
-        "Unlocking erases the phone, and may trip a maker's warranty fuse or end "
-        "services that want a locked phone: neither can be undone.");
+  const bool unlocks = contains(steps, "unlock", &Step::id);
+  if (unlocks || (facts.lock.empty() && !facts.restore))
+    out.push_back(
+        fmt::format("{} erases the phone, and may trip a maker's warranty fuse or end "
+                    "services that want a locked phone: neither can be undone.",
+                    unlocks ? "Unlocking" : "Unlocking a phone that is locked still"));
   if (!facts.restore && facts.way == Way::Download)
     out.emplace_back(
         "The first start of a changed image may trip the maker's warranty fuse, "

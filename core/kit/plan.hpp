@@ -74,11 +74,12 @@ struct PlanFacts {
   std::map<std::string, std::string> access;  ///< the technician's notes
   std::optional<PlanInstall> install;
   std::optional<PlanUpdate> update;
-  std::vector<RoomStep> room;                ///< to be made in super
-  std::map<std::string, PlanFile> contents;  ///< of dropped partitions, in the kit
-  std::string contents_source;               ///< where those are that are not
-  PlanFile tar, stock_tar;                   ///< for download mode
-  PlanFile first_tar;                        ///< what a package to be installed needs there already
+  std::vector<RoomStep> room;  ///< to be made in super
+  /// Of dropped partitions, in the kit: the whole, or its pieces under the download limit.
+  std::map<std::string, std::vector<PlanFile>> contents;
+  std::string contents_source;  ///< where those are that are not
+  PlanFile tar, stock_tar;      ///< for download mode
+  PlanFile first_tar;           ///< what a package to be installed needs there already
   std::string
       tar_field;  ///< the file of the stock package in whose field the tar goes; may be empty
   bool other_system = false;  ///< another system than the maker's: its data is of no use to stock

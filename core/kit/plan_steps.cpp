@@ -35,6 +35,26 @@ std::string where(const std::string& slot) {
                              : " to the other slot";
 }
 
+/// The same write, piece by piece.
+std::vector<Step> one_for_each(const std::vector<PlanFile>& pieces, const Step& whole) {
+  std::vector<Step> out;
+  for (std::size_t i = 0; i < pieces.size(); ++i) {
+    Step one = whole;
+    if (pieces.size() > 1) {
+      one.piece = fmt::format("{} of {}", i + 1, pieces.size());
+      one.about = fmt::format("{} Piece {}: the whole is larger than one download.", whole.about,
+                              one.piece);
+    }
+    if (i > 0) one.id += fmt::format("-{}", i + 1);
+    one.file = pieces[i].file;
+    one.size = pieces[i].size;
+    one.sha256 = pieces[i].sha256;
+    one.usual_seconds = seconds_for(one.size);
+    out.push_back(std::move(one));
+  }
+  return out;
+}
+
 std::string write_id(const PlanImage& image, const std::string& slot, bool back) {
   return fmt::format("{}-{}{}{}", back ? "back" : "write", image.partition, slot.empty() ? "" : "-",
                      slot);
@@ -159,21 +179,7 @@ std::vector<Step> writes_of(const PlanImage& image, const std::string& slot,
                              image.partition, where(slot), facts.contents_source);
     return {step};
   }
-  if (pieces.empty()) return {step};
-  std::vector<Step> out;
-  for (std::size_t i = 0; i < pieces.size(); ++i) {
-    Step one = step;
-    one.piece = fmt::format("{} of {}", i + 1, pieces.size());
-    if (i > 0) one.id += fmt::format("-{}", i + 1);
-    one.about =
-        fmt::format("{} Piece {}: the whole is larger than one download.", step.about, one.piece);
-    one.file = pieces[i].file;
-    one.size = pieces[i].size;
-    one.sha256 = pieces[i].sha256;
-    one.usual_seconds = seconds_for(one.size);
-    out.push_back(std::move(one));
-  }
-  return out;
+  return pieces.empty() ? std::vector{step} : one_for_each(pieces, step);
 }
 
 std::string other_slot(const std::string& slot) {
@@ -229,7 +235,7 @@ Step unmake_room_step(const RoomStep& one) {
       .size = one.before};
 }
 
-Step fill_again(const RoomStep& one, const PlanFacts& facts) {
+std::vector<Step> fill_again(const RoomStep& one, const PlanFacts& facts) {
   Step step{.id = "fill-" + one.partition,
             .act = "write",
             .before = "the partition was made again",
@@ -238,17 +244,13 @@ Step fill_again(const RoomStep& one, const PlanFacts& facts) {
   const auto at = facts.contents.find(one.partition);
   if (at != facts.contents.end()) {
     step.about = fmt::format("Writes the stock contents of {}.", one.partition);
-    step.file = at->second.file;
-    step.size = at->second.size;
-    step.sha256 = at->second.sha256;
-    step.usual_seconds = seconds_for(step.size);
-    return step;
+    return one_for_each(at->second, step);
   }
   step.act = "person";
   step.about =
       fmt::format("Fills {} again from {}: {}.", one.partition, facts.contents_source, one.loss);
   step.usual_seconds = 300;
-  return step;
+  return {step};
 }
 
 }  // namespace wexlo::steps

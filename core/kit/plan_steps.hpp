@@ -14,8 +14,8 @@ namespace wexlo::steps {
 [[nodiscard]] Step anti_rollback(std::uint64_t number);
 [[nodiscard]] Step room_for(const PlanImage& image);
 [[nodiscard]] Step unlock(const PlanFacts& facts);
-/// One for each piece. @param slot  "current", "other" or empty  @param undo_slot  what the way back
-/// calls it
+/// One for each piece. @param slot  "current", "other" or empty  @param undo_slot  what the way
+/// back calls it
 [[nodiscard]] std::vector<Step> writes_of(const PlanImage& image, const std::string& slot,
                                           const std::string& undo_slot, bool back,
                                           const PlanFacts& facts);
@@ -25,7 +25,8 @@ namespace wexlo::steps {
 
 [[nodiscard]] Step make_room_step(const RoomStep& step, const PlanFacts& facts);
 [[nodiscard]] Step unmake_room_step(const RoomStep& step);
-[[nodiscard]] Step fill_again(const RoomStep& step, const PlanFacts& facts);
+/// One for each piece.
+[[nodiscard]] std::vector<Step> fill_again(const RoomStep& step, const PlanFacts& facts);
 
 [[nodiscard]] Step install(const PlanFacts& facts);
 [[nodiscard]] Step install_update(const PlanFacts& facts);

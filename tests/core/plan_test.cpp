@@ -72,7 +72,7 @@ PlanFacts generic_system() {
   f.room = {{"drop", "system_a-cow", 4 * kMiB, 0, "left over", "", true},
             {"drop", "product_a", 6 * kMiB, 0, "not needed", "product is gone", false},
             {"resize", "system_a", 48 * kMiB, 58 * kMiB, "it grows", "", false}};
-  f.contents = {{"product_a", {"stock/product_a.img", 5 * kMiB, "old-product"}}};
+  f.contents = {{"product_a", {{"stock/product_a.img", 5 * kMiB, "old-product"}}}};
   f.contents_source = "the stock package x.zip";
   return f;
 }
@@ -182,9 +182,14 @@ TEST_CASE("plan: pieces are written one after the other, each with its own file 
   f.images[0].pieces = {{"flash/system.piece-1.img", 5 * kMiB, "one"},
                         {"flash/system.piece-2.img", 3 * kMiB, "two"}};
   f.images[0].stock_pieces = {{"stock/system.piece-1.img", 5 * kMiB, "old-one"}};
+  f.contents = {{"product_a",
+                 {{"stock/product_a.piece-1.img", 4 * kMiB, "product-one"},
+                  {"stock/product_a.piece-2.img", kMiB, "product-two"}}}};
   const Plan plan = make_plan(f);
   CHECK(step(plan.steps, "write-system-current").piece == "1 of 2");
   CHECK(step(plan.steps, "write-system-current-2").file == "flash/system.piece-2.img");
+  CHECK(step(plan.back, "fill-product_a").piece == "1 of 2");
+  CHECK(step(plan.back, "fill-product_a-2").file == "stock/product_a.piece-2.img");
   PlanPhone phone = phone_with_super(f);
   phone.play(plan.steps);
   CHECK(phone.partitions["system_a"] == "one+two");
@@ -214,6 +219,32 @@ TEST_CASE("plan: the owner's key: locked at the end, by a person, never by the p
   CHECK(step(plan.steps, "own-key").act == "person");
   CHECK(step(plan.steps, "own-key").file == "key/root-key.bin");
   CHECK(std::ranges::none_of(plan.first, [](const auto& s) { return s.find("Never lock") == 0; }));
+  // The way back starts from a phone that was locked.
+  CHECK(step(plan.back, "unlock").data_loss);
+  CHECK_FALSE(plan.back_first.empty());
+}
+
+TEST_CASE("plan: stock images are handed over to a locked phone without unlocking it") {
+  PlanFacts f = facts();
+  f.way = Way::Download;
+  f.lock = "locked";
+  f.tar = {"package/t", 1, "t"};
+  CHECK(has(make_plan(f).steps, "unlock"));
+  f.restore = true;
+  const Plan plan = make_plan(f);
+  CHECK_FALSE(has(plan.steps, "unlock"));
+  CHECK(std::ranges::none_of(plan.first, [](const auto& s) { return s.starts_with("Unlock"); }));
+}
+
+TEST_CASE("plan: of a phone whose lock state is not known, what unlocking costs is said first") {
+  PlanFacts f = facts();
+  const auto said = [&] {
+    return std::ranges::any_of(make_plan(f).first,
+                               [](const auto& s) { return s.starts_with("Unlocking"); });
+  };
+  CHECK(said());
+  f.lock = "unlocked";
+  CHECK_FALSE(said());
 }
 
 TEST_CASE(
@@ -389,7 +420,7 @@ TEST_CASE("plan: for people: numbered, filled, with usual times and what is lost
 TEST_CASE("plan: whatever the facts, every plan can be played, and holds together") {
   Random random(5);
   const auto coin = [&] { return random() % 2 == 0; };
-  for (int round = 0; round < 3000; ++round) {
+  for (int round = 0; round < 3000 / WEXLO_ROUNDS_DIVIDED_BY; ++round) {
     PlanFacts f = facts();
     if (coin()) f = generic_system();
     f.slotted = coin() || !f.room.empty();
