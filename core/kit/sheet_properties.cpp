@@ -18,6 +18,7 @@ struct Property {
 constexpr std::array kProperties{
     Property{"ro.product.device", "phone.codename"},
     Property{"ro.product.vendor.device", "phone.codename"},
+    Property{"ro.product.odm.device", "phone.codename"},
     Property{"ro.build.product", "phone.codename"},
     Property{"product", "phone.product"},
     Property{"ro.product.model", "phone.model"},
@@ -30,7 +31,9 @@ constexpr std::array kProperties{
     Property{"ro.soc.model", "phone.chipset"},
     Property{"ro.board.platform", "phone.chipset"},
     Property{"ro.product.cpu.abi", "phone.architecture"},
+    Property{"ro.product.cpu.abilist", "phone.architecture"},
     Property{"ro.build.fingerprint", "build.fingerprint"},
+    Property{"ro.system.build.fingerprint", "build.fingerprint"},
     Property{"ro.vendor.build.fingerprint", "build.fingerprint"},
     Property{"ro.build.version.security_patch", "build.patch_level"},
     Property{"ro.build.version.incremental", "build.incremental"},
@@ -64,7 +67,9 @@ std::string_view trimmed(std::string_view text) {
   return text.substr(begin, text.find_last_not_of(kBlank) - begin + 1);
 }
 
+/// Of a list the first is the processor's own.
 std::string architecture(std::string_view abi) {
+  abi = abi.substr(0, abi.find(','));
   if (abi == "arm64-v8a") return "arm64";
   if (abi.starts_with("armeabi")) return "arm";
   return std::string(abi);
@@ -185,6 +190,9 @@ Sheet sheet_from_properties(std::string_view pasted, const std::string& source) 
     if (const auto at = said.find(std::string(one.name)); at != said.end())
       put(out, one.key, in_our_words(one.name, one.key, at->second),
           std::string(one.name) + " in " + source);
+  // A phone with one slot names none.
+  if (const auto slot = out.facts.find("state.current_slot"); slot != out.facts.end())
+    put(out, "state.slots", "2", slot->second.source);
   for (const auto& [name, size] : sizes.all) {
     if (sizes.logical.contains(name))
       out.logical.push_back({name, size, {}});

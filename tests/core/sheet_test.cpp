@@ -173,6 +173,20 @@ TEST_CASE("sheet: properties of a running system") {
   CHECK(got.number("build.sdk") == 36);
 }
 
+TEST_CASE("sheet: of a running system that leaves out the usual ones, others tell as much") {
+  const Sheet got = sheet_from_properties(
+      "ro.product.odm.device=gnomon\nro.product.cpu.abilist=armeabi-v7a,armeabi\n"
+      "ro.system.build.fingerprint=korvale/gnomon/gnomon:16/A/1:user/release-keys\n"
+      "ro.boot.slot_suffix=_a\n",
+      "props.txt");
+  CHECK(got.text("phone.codename") == "gnomon");
+  CHECK(got.text("phone.architecture") == "arm");
+  CHECK(got.text("build.fingerprint") == "korvale/gnomon/gnomon:16/A/1:user/release-keys");
+  // Who starts from a slot has two.
+  CHECK(got.text("state.slots") == "2");
+  CHECK(got.facts.at("state.slots").source == "ro.boot.slot_suffix in props.txt");
+}
+
 TEST_CASE("sheet: variables of a bootloader, whatever stands before and between") {
   const Sheet got = sheet_from_properties(
       "(bootloader) product: gnomon\r\n"
