@@ -51,7 +51,7 @@ class Planner {
     if (facts_.slotted) add(no_update_running());
     if (!back_ && facts_.anti_rollback) add(anti_rollback(*facts_.anti_rollback));
     for (const PlanImage& image : facts_.images)
-      if (!back_ && !image.logical) add(room_for(image));
+      if (!back_ && !image.logical) add(room_for(image, facts_));
   }
 
   void bootloader() {
@@ -180,9 +180,11 @@ class Planner {
     if (wipes && facts_.way == Way::Download) mode("recovery");
     if (wipes) add(wipe(facts_, back_));
     if (!back_ && facts_.verification == "own-key") add(lock_with_key(facts_));
-    if (!back_ && (facts_.recovery_only || facts_.own_recovery) && mode_ != "recovery")
+    if (!back_ && (facts_.recovery_only || facts_.own_recovery) && mode_ != "recovery") {
       add(straight_to_recovery(facts_));
-    add(restart(facts_, back_));
+      mode_ = "recovery";
+    }
+    add(restart(facts_, mode_));
     add(after_start(facts_, back_));
   }
 

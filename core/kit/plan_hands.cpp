@@ -179,15 +179,19 @@ Step straight_to_recovery(const PlanFacts& facts) {
   return step;
 }
 
-Step restart(const PlanFacts& facts, bool) {
+Step restart(const PlanFacts& facts, std::string_view mode) {
   // After a wipe or with another system the first start sets everything up again.
   const bool slow = facts.wipe || facts.update || facts.install ||
                     std::ranges::any_of(facts.images, &PlanImage::logical);
+  std::string about = slow ? "Starts the system; the first start takes up to ten minutes."
+                           : "Starts the system; the first start may take a few minutes, and the "
+                             "phone may restart once by itself.";
+  // No program restarts it: that was switched off, so that nothing starts too early.
+  if (mode == "download")
+    about += " Out of download mode it is brought by the keys that its manual names.";
   return {.id = "restart",
           .act = "restart",
-          .about = slow ? "Starts the system; the first start takes up to ten minutes."
-                        : "Starts the system; the first start may take a few minutes, and the "
-                          "phone may restart once by itself.",
+          .about = std::move(about),
           .before = "every step above was done",
           .success = "the system comes up",
           .usual_seconds = slow ? kFirstStart : kPlainStart,

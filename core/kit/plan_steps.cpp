@@ -133,8 +133,11 @@ Step anti_rollback(std::uint64_t number) {
   return step;
 }
 
-Step room_for(const PlanImage& image) {
-  Step step = expect("room-" + image.partition, "partition-size:" + image.partition, "",
+Step room_for(const PlanImage& image, const PlanFacts& facts) {
+  // Many bootloaders know the sizes by the names with a slot alone.
+  const std::string slot =
+      facts.slotted && !facts.this_slot.empty() ? "_" + facts.this_slot : std::string();
+  Step step = expect("room-" + image.partition, "partition-size:" + image.partition + slot, "",
                      fmt::format("{} has to hold {} bytes.", image.partition, image.size));
   step.at_least = image.size;
   step.success = "the variable is at least that number; a phone that does not know it may go on";

@@ -12,7 +12,7 @@ namespace wexlo::steps {
                           std::string about);
 [[nodiscard]] Step no_update_running();
 [[nodiscard]] Step anti_rollback(std::uint64_t number);
-[[nodiscard]] Step room_for(const PlanImage& image);
+[[nodiscard]] Step room_for(const PlanImage& image, const PlanFacts& facts);
 [[nodiscard]] Step unlock(const PlanFacts& facts);
 /// One for each piece. @param slot  "current", "other" or empty  @param undo_slot  what the way
 /// back calls it
@@ -40,7 +40,8 @@ namespace wexlo::steps {
 [[nodiscard]] Step wipe(const PlanFacts& facts, bool back);
 [[nodiscard]] Step lock_with_key(const PlanFacts& facts);
 [[nodiscard]] Step straight_to_recovery(const PlanFacts& facts);
-[[nodiscard]] Step restart(const PlanFacts& facts, bool back);
+/// @param mode  that the phone is in by then
+[[nodiscard]] Step restart(const PlanFacts& facts, std::string_view mode);
 [[nodiscard]] Step after_start(const PlanFacts& facts, bool back);
 
 }  // namespace wexlo::steps

@@ -230,6 +230,14 @@ TEST_CASE("plan: stock images are handed over to a locked phone without unlockin
   f.lock = "locked";
   f.tar = {"package/t", 1, "t"};
   CHECK(has(make_plan(f).steps, "unlock"));
+  const auto leaves_by_keys = [&] {
+    return step(make_plan(f).steps, "restart").about.find("Out of download mode") !=
+           std::string::npos;
+  };
+  CHECK(leaves_by_keys());
+  f.wipe = true;  // from recovery, by then
+  CHECK_FALSE(leaves_by_keys());
+  f.wipe = false;
   f.restore = true;
   const Plan plan = make_plan(f);
   CHECK_FALSE(has(plan.steps, "unlock"));
@@ -393,6 +401,9 @@ TEST_CASE("plan: expectations that a phone does not answer do not stop it; wrong
   CHECK(expectation(step(plan.steps, "anti-rollback")) == "anti is at most 4");
   CHECK(step(plan.steps, "no-update").value == "none");
   CHECK(step(plan.steps, "room-init_boot").at_least == 4096);
+  CHECK(step(plan.steps, "room-init_boot").variable == "partition-size:init_boot");
+  f.this_slot = "b";
+  CHECK(step(make_plan(f).steps, "room-init_boot").variable == "partition-size:init_boot_b");
 }
 
 TEST_CASE("plan: an image without a stock twin has its way back with a person") {
