@@ -17,10 +17,7 @@ class TcpLink final : public Link {
         socket_(waiter_.io()) {}
 
   Status open() {
-    asio::error_code failed;
-    tcp::resolver resolver(waiter_.io());
-    const auto found = resolver.resolve(address_.host, std::to_string(address_.port), failed);
-    if (failed) return fail(waiter_.lost(failed.message()));
+    WEXLO_TRY(const auto found, waiter_.places_of<tcp>(address_));
     WEXLO_CHECK(until(
         [&](auto done) {
           asio::async_connect(socket_, found,

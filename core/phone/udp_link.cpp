@@ -21,11 +21,9 @@ class UdpLink final : public Link {
         socket_(waiter_.io()) {}
 
   Status open() {
+    WEXLO_TRY(const auto found, waiter_.places_of<udp>(address_));
+    // Of several places only the answer tells where the phone is.
     asio::error_code failed;
-    udp::resolver resolver(waiter_.io());
-    const auto found = resolver.resolve(address_.host, std::to_string(address_.port), failed);
-    if (failed) return fail(waiter_.lost(failed.message()));
-    // A name may have several numbers; only the answer tells where the phone is.
     Result<Bytes> next = fail(waiter_.lost("nobody answers"));
     const auto share = patience_.connect / std::max<std::size_t>(found.size(), 1);
     for (const auto& one : found) {

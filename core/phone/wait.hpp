@@ -18,6 +18,17 @@ class Waiter {
   [[nodiscard]] asio::io_context& io() { return io_; }
   [[nodiscard]] const std::string& where() const { return where_; }
 
+  /// Where a host is; a name may stand for several places. Errors: LinkLost.
+  template <class Protocol>
+  [[nodiscard]] Result<typename Protocol::resolver::results_type> places_of(
+      const PhoneAddress& address) {
+    asio::error_code failed;
+    typename Protocol::resolver resolver(io_);
+    auto found = resolver.resolve(address.host, std::to_string(address.port), failed);
+    if (failed) return fail(lost(failed.message()));
+    return found;
+  }
+
   /// Starts an operation with a handler to be called, and waits. `cancel` ends it early.
   /// @return whether it was done in time. Errors: LinkLost, Interrupted.
   template <class Start, class Cancel>
