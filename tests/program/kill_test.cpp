@@ -94,11 +94,16 @@ bool is_whole(const fs::path& kit) {
 TEST_CASE("prepare: killed at 200 random moments: a whole kit or none, inputs as they were") {
   const Bench bench;
   const std::string before = bench.inputs();
-  const auto begin = Clock::now();
-  REQUIRE(program(bench.dir, {"prepare", "in/ota.zip", "-r", "in/r.toml", "--sheet",
-                              "in/sheet.toml", "-o", "kit"})
-              .exit_code == 0);
-  const auto once = std::chrono::duration_cast<std::chrono::microseconds>(Clock::now() - begin);
+  // The quickest of three: another test beside it would make moments that come too late.
+  auto once = std::chrono::microseconds::max();
+  for (int i = 0; i < 3; ++i) {
+    const auto begin = Clock::now();
+    REQUIRE(program(bench.dir, {"prepare", "in/ota.zip", "-r", "in/r.toml", "--sheet",
+                                "in/sheet.toml", "-o", "kit", "--force"})
+                .exit_code == 0);
+    once =
+        std::min(once, std::chrono::duration_cast<std::chrono::microseconds>(Clock::now() - begin));
+  }
   REQUIRE(is_whole(bench.dir / "kit"));
   const std::string wanted = read(bench.dir / "kit/digests.txt");
   Random random(17);
