@@ -23,7 +23,6 @@ using Claim = decltype(Descriptor::value);
 
 constexpr std::uint64_t kBlock = 4096;
 constexpr unsigned kUsualRoots = 2;
-///< as their tree
 
 bool is_struct_image(const std::string& partition) {
   return partition.starts_with("vbmeta");
