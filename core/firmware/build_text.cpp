@@ -192,8 +192,7 @@ void facts_from_images(Firmware& firmware) {
   for (const std::string_view wanted : kSpeaking)
     for (const PartitionFacts& one : firmware.partitions) {
       if (!firmware.build.fingerprint.empty() && !firmware.build.patch_level.empty()) break;
-      const std::string_view suffix = slot_suffix(one.name);
-      if (std::string_view(one.name).substr(0, one.name.size() - suffix.size()) != wanted) continue;
+      if (without_slot(one.name) != wanted) continue;
       const bool shared = std::ranges::any_of(firmware.partitions, [&](const auto& other) {
         return &other != &one && other.content->stream() == one.content->stream();
       });

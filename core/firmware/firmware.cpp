@@ -77,6 +77,10 @@ std::string_view slot_suffix(std::string_view name) {
              : std::string_view();
 }
 
+std::string_view without_slot(std::string_view name) {
+  return name.substr(0, name.size() - slot_suffix(name).size());
+}
+
 const PartitionFacts* Firmware::find(std::string_view name) const {
   const auto at = std::ranges::find(partitions, name, &PartitionFacts::name);
   return at == partitions.end() ? nullptr : &*at;
@@ -94,9 +98,7 @@ Result<const PartitionFacts*> Firmware::choose(std::string_view name,
   const auto is_file = [&](const PartitionFacts& one) { return one.from == name; };
   // An empty twin of the other slot is no choice: nothing could be taken from it.
   const auto is_slot = [&](const PartitionFacts& one) {
-    const auto suffix = slot_suffix(one.name);
-    return !suffix.empty() && one.size > 0 &&
-           std::string_view(one.name).substr(0, one.name.size() - suffix.size()) == name;
+    return one.size > 0 && one.name != name && without_slot(one.name) == name;
   };
   if (!gather(is_name) && !gather(is_file)) (void)gather(is_slot);
   if (fits.size() == 1) return fits.front();

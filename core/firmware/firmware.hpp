@@ -98,6 +98,8 @@ using FirmwarePtr = std::unique_ptr<Firmware>;
 
 /// "_a" or "_b" at the end, or nothing.
 [[nodiscard]] std::string_view slot_suffix(std::string_view name);
+/// The name without that; points into `name`.
+[[nodiscard]] std::string_view without_slot(std::string_view name);
 
 /// A whole partition in memory. Errors: as Content::read, LimitExceeded over `limit` bytes.
 [[nodiscard]] Result<Blob> read_partition(const PartitionFacts& partition, std::uint64_t limit,

@@ -44,9 +44,8 @@ std::optional<std::string> ListingIndex::name_of(const Item& item) const {
   std::set<std::string> names, bare;
   for (const ListingRow& row : rows->second) {
     if (row.partition.empty()) continue;
-    const std::string_view suffix = slot_suffix(row.partition);
     names.insert(row.partition);
-    bare.insert(row.partition.substr(0, row.partition.size() - suffix.size()));
+    bare.emplace(without_slot(row.partition));
   }
   if (names.size() == 1) return *names.begin();
   if (bare.size() == 1) return *bare.begin();

@@ -171,8 +171,7 @@ std::vector<std::string> boot_chain(const Firmware& firmware) {
   std::vector<std::string> names;
   const auto take = [&](auto is_wanted) {
     for (const PartitionFacts& one : firmware.partitions) {
-      const std::string_view suffix = slot_suffix(one.name);
-      const auto bare = std::string_view(one.name).substr(0, one.name.size() - suffix.size());
+      const std::string_view bare = without_slot(one.name);
       const bool fits = is_wanted(one.name) || (is_wanted(bare) && one.size > 0);
       if (fits && std::ranges::find(names, one.name) == names.end()) names.push_back(one.name);
     }

@@ -23,8 +23,7 @@ constexpr std::uint64_t kMaxScanned = std::uint64_t{8} << 30;
 constexpr std::uint64_t kPlaceholder = 4096;
 
 bool is_bare_boot_class(const std::string& partition) {
-  return is_boot_class(
-      std::string_view(partition).substr(0, partition.size() - slot_suffix(partition).size()));
+  return is_boot_class(without_slot(partition));
 }
 
 void take_property(std::string_view line, Given& out) {

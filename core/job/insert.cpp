@@ -133,9 +133,7 @@ class Insertion {
            "vbmeta");
   }
 
-  static bool is_vouched(const std::string& name) {
-    return is_boot_class(std::string_view(name).substr(0, name.size() - slot_suffix(name).size()));
-  }
+  static bool is_vouched(const std::string& name) { return is_boot_class(without_slot(name)); }
 
   /// Every image comes out of the package as it was put in, with all that the package promises of
   /// it but its sums.

@@ -72,8 +72,7 @@ class KitSealer {
       touched.insert(one.partition);
     bool top = false;
     for (const PartitionFacts& one : stock_.firmware().partitions) {
-      const std::string name(
-          std::string_view(one.name).substr(0, one.name.size() - slot_suffix(one.name).size()));
+      const std::string name(without_slot(one.name));
       if (!name.starts_with("vbmeta") || one.size == 0) continue;
       WEXLO_TRY(const Blob bytes, bytes_of(name));
       if (bytes.empty()) continue;

@@ -21,10 +21,6 @@ bool has_layer(const Firmware& firmware, std::string_view kind) {
   return contains(firmware.layers, kind, &Layer::kind);
 }
 
-std::string bare(const std::string& name) {
-  return name.substr(0, name.size() - slot_suffix(name).size());
-}
-
 /// The word `slotselect` among the flags of a mount point.
 bool selects_slot(const std::string& fstab) {
   for (const std::string_view word : split_words(fstab)) {
@@ -161,8 +157,9 @@ FitGiven fit_given(const Given& given) {
   if (given.partition.empty())
     out.slotted = given.payload ? std::optional(true) : std::nullopt;
   else
-    out.of_the_build = given.partition != "recovery" && (is_boot_class(bare(given.partition)) ||
-                                                         given.partition.starts_with("vbmeta"));
+    out.of_the_build =
+        given.partition != "recovery" &&
+        (is_boot_class(without_slot(given.partition)) || given.partition.starts_with("vbmeta"));
   return out;
 }
 

@@ -46,7 +46,7 @@ Result<FitGiven> fit_row_of(const Workbench& bench, const Given& given) {
     // A package that brings what the kit changes has to be the one that was patched.
     const auto& inside = given.firmware->partitions;
     out.of_the_build = std::ranges::any_of(inside, [](const PartitionFacts& one) {
-      const std::string name = one.name.substr(0, one.name.size() - slot_suffix(one.name).size());
+      const std::string name(without_slot(one.name));
       return name == "boot" || name == "init_boot";
     });
     return out;
@@ -153,7 +153,7 @@ Status judge_origins(const Workbench& bench, Prepared& out) {
 Status judge_vouched(const Workbench& bench, Prepared& out) {
   PhoneSet set;
   for (const PartitionFacts& one : bench.stock.firmware().partitions) {
-    const std::string name = one.name.substr(0, one.name.size() - slot_suffix(one.name).size());
+    const std::string name(without_slot(one.name));
     if (!name.starts_with("vbmeta") || one.size == 0) continue;
     const auto image = bench.stock.get(name, bench.context);
     if (!image && image.error().code == ErrorCode::Interrupted) return fail(image.error());
@@ -250,8 +250,7 @@ Status judge_mounts(const Workbench& bench, Prepared& out) {
         if (row.verified) verified.insert(row.mount_point);
   }
   for (const GivenPart& part : out.given) {
-    const std::string name = part.given.partition.substr(
-        0, part.given.partition.size() - slot_suffix(part.given.partition).size());
+    const std::string name(without_slot(part.given.partition));
     const bool mounted =
         verified.contains("/" + name) || (name == "system" && verified.contains("/"));
     if (mounted)

@@ -17,10 +17,6 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-std::string bare(const std::string& name) {
-  return name.substr(0, name.size() - slot_suffix(name).size());
-}
-
 /// One download has 32 bits for its size.
 constexpr std::uint64_t kMostAtOnce = 0xFFFFFFFF;
 
@@ -137,7 +133,7 @@ class KitWriter {
 
   /// The firmware's own image of a partition, by its name in super or on the phone.
   [[nodiscard]] const PartitionFacts* stock_of(const std::string& name) const {
-    for (const std::string& one : {name, bare(name)})
+    for (const std::string& one : {name, std::string(without_slot(name))})
       if (const auto found = sources_.firmware().choose(one, sources_.name()); found)
         if ((*found)->size > 0) return *found;
     return nullptr;

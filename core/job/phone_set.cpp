@@ -14,7 +14,7 @@ namespace {
 constexpr std::uint64_t kMaxDeep = 256u << 20;
 
 bool is_partition_word(std::string_view stem) {
-  const auto bare = stem.substr(0, stem.size() - slot_suffix(stem).size());
+  const std::string_view bare = without_slot(stem);
   return is_boot_class(bare) || bare.starts_with("vbmeta") || bare == "misc" || bare == "super" ||
          bare == "system" || bare == "vendor" || bare == "product" || bare == "odm" ||
          bare == "system_ext";
@@ -206,7 +206,7 @@ Result<Subjects> read_subjects(const PhoneSet& set, const std::string& suffix,
     if (!other.empty() && other != suffix) continue;
     const bool twin = !suffix.empty() && other.empty() && set.find(member.name + suffix);
     if (twin || member.size == 0) continue;
-    const auto bare = std::string_view(member.name).substr(0, member.name.size() - other.size());
+    const std::string_view bare = without_slot(member.name);
     if (!is_boot_class(bare) && !bare.starts_with("vbmeta") && bare != "misc" && bare != "super")
       continue;
     WEXLO_CHECK(check_stop(context));

@@ -155,7 +155,7 @@ class Preparation {
     std::vector<std::string> names = options_.stock_of;
     if (names.empty())
       for (const std::string& name : boot_chain(*firmware_))
-        names.push_back(name.substr(0, name.size() - slot_suffix(name).size()));
+        names.emplace_back(without_slot(name));
     // Two slots of one partition are one name here.
     std::vector<std::string> order;
     for (const std::string& name : names)

@@ -221,7 +221,7 @@ class Fitting {
     constexpr std::size_t kWhole = 3;
     std::set<std::string_view> names;
     for (const auto& [name, size] : sheet_.partitions)
-      names.insert(std::string_view(name).substr(0, name.size() - slot_suffix(name).size()));
+      names.insert(without_slot(name));
     return names.size() >= kWhole && !phone_has(partition);
   }
 

@@ -6,14 +6,10 @@
 #include <array>
 
 #include "base/text.hpp"
+#include "firmware/firmware.hpp"
 
 namespace wexlo {
 namespace {
-
-std::string_view suffix_of(std::string_view name) {
-  return name.ends_with("_a") || name.ends_with("_b") ? name.substr(name.size() - 2)
-                                                      : std::string_view();
-}
 
 const LogicalPartition* find(const SuperFacts& facts, std::string_view name) {
   const auto at = std::ranges::find(facts.partitions, name, &LogicalPartition::name);
@@ -42,7 +38,7 @@ std::vector<RoomStep> candidates(const SuperFacts& facts, const std::string& par
   for (const LogicalPartition& one : facts.partitions)
     if (one.name.ends_with("-cow"))
       drop(one, "It is left over from an over-the-air update that was not finished.", {}, true);
-  const std::string_view own = suffix_of(partition);
+  const std::string_view own = slot_suffix(partition);
   for (const std::string_view name : kBroughtAlong)
     if (const auto* one = find(facts, std::string(name) + std::string(own)))
       drop(*one, "A generic system brings what it needs of this itself.",
@@ -50,8 +46,8 @@ std::vector<RoomStep> candidates(const SuperFacts& facts, const std::string& par
            false);
   // Last: a slot that starts is what one falls back on.
   for (const LogicalPartition& one : facts.partitions)
-    if (!own.empty() && !one.name.ends_with("-cow") && !suffix_of(one.name).empty() &&
-        suffix_of(one.name) != own)
+    if (!own.empty() && !one.name.ends_with("-cow") && !slot_suffix(one.name).empty() &&
+        slot_suffix(one.name) != own)
       drop(one, "It belongs to the other slot, which does not start from it now.",
            "the other slot does not start until a full update has filled it again", false);
   return out;
