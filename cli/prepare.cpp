@@ -51,8 +51,8 @@ std::string beside(const FitRow& row) {
 
 std::string verdict_text(const Paint& paint, const FitRow& row) {
   const std::string word(verdict_name(row.verdict));
-  if (row.verdict == Verdict3::Fits) return paint.good(word);
-  if (row.verdict == Verdict3::Unknown) return paint.faint(word);
+  if (row.verdict == FitVerdict::Fits) return paint.good(word);
+  if (row.verdict == FitVerdict::Unknown) return paint.faint(word);
   if (row.accepted) return paint.warning("accepted");
   return row.level == "problem" ? paint.bad(word) : paint.warning(word);
 }
@@ -69,7 +69,7 @@ std::string fit_text(const Session& session, const std::vector<FitRow>& rows) {
     for (std::size_t i = 0; i < std::max(ours.size(), theirs.size()); ++i)
       table.row({i == 0 ? verdict_text(paint, row) : "", i == 0 ? row.what : "",
                  i < ours.size() ? ours[i] : "", i < theirs.size() ? theirs[i] : ""});
-    if (row.verdict == Verdict3::Differs)
+    if (row.verdict == FitVerdict::Differs)
       reasons +=
           fmt::format("  {}{}: {}\n", row.what, row.level == "problem" ? " [" + row.code + "]" : "",
                       printable(row.why));

@@ -19,8 +19,8 @@ using report::Cell;
 using report::Tone;
 
 Tone tone_of(const FitRow& row) {
-  if (row.verdict == Verdict3::Fits) return Tone::Good;
-  if (row.verdict == Verdict3::Unknown) return Tone::Faint;
+  if (row.verdict == FitVerdict::Fits) return Tone::Good;
+  if (row.verdict == FitVerdict::Unknown) return Tone::Faint;
   return row.level == "problem" && !row.accepted ? Tone::Bad : Tone::Warning;
 }
 

@@ -55,20 +55,20 @@ class Fitting {
 
  private:
   FitRow& add(std::string code, std::string what, std::string firmware, std::string phone,
-              Verdict3 verdict, std::string level, std::string why) {
+              FitVerdict verdict, std::string level, std::string why) {
     rows_.push_back({.code = std::move(code),
                      .what = std::move(what),
                      .firmware = std::move(firmware),
                      .phone = std::move(phone),
                      .verdict = verdict,
-                     .level = verdict == Verdict3::Differs ? std::move(level) : std::string(),
+                     .level = verdict == FitVerdict::Differs ? std::move(level) : std::string(),
                      .why = std::move(why)});
     return rows_.back();
   }
 
-  static Verdict3 judged(const std::string& firmware, const std::string& phone, bool same) {
-    if (firmware.empty() || phone.empty()) return Verdict3::Unknown;
-    return same ? Verdict3::Fits : Verdict3::Differs;
+  static FitVerdict judged(const std::string& firmware, const std::string& phone, bool same) {
+    if (firmware.empty() || phone.empty()) return FitVerdict::Unknown;
+    return same ? FitVerdict::Fits : FitVerdict::Differs;
   }
 
   /// A codename, or what the bootloader calls the phone: packages name either.
@@ -120,8 +120,8 @@ class Fitting {
     if (facts_.purpose == Purpose::Update) {
       FitRow& row = add("build", "build", ours, theirs, judged(ours, theirs, true), "",
                         "The whole package is written first: the phone runs this build then.");
-      if (row.verdict == Verdict3::Fits && when && *when < 0) {
-        row.verdict = Verdict3::Differs;
+      if (row.verdict == FitVerdict::Fits && when && *when < 0) {
+        row.verdict = FitVerdict::Differs;
         row.level = "problem";
         row.why =
             "The package is older than what the phone runs: going back loses data, and many "
@@ -156,13 +156,13 @@ class Fitting {
       if (stored == sheet_.rollback.end()) {
         if (index != 0)
           add(fmt::format("rollback-{}", location), fmt::format("rollback index {}", location),
-              fmt::format("{}", index), "", Verdict3::Unknown, "",
+              fmt::format("{}", index), "", FitVerdict::Unknown, "",
               "A locked phone refuses an index below the one it stores.");
         continue;
       }
       add(fmt::format("rollback-{}", location), fmt::format("rollback index {}", location),
           fmt::format("{}", index), fmt::format("{}", stored->second),
-          index >= stored->second ? Verdict3::Fits : Verdict3::Differs,
+          index >= stored->second ? FitVerdict::Fits : FitVerdict::Differs,
           sheet_.text("state.lock") == "unlocked" ? "warning" : "problem",
           "A locked phone refuses an index below the one it stores.");
     }
@@ -175,9 +175,9 @@ class Fitting {
       return value ? fmt::format("{}", *value) : std::string();
     };
     add("anti-rollback", "anti-rollback number", text(facts_.anti_rollback), text(stored),
-        !facts_.anti_rollback || !stored   ? Verdict3::Unknown
-        : *facts_.anti_rollback >= *stored ? Verdict3::Fits
-                                           : Verdict3::Differs,
+        !facts_.anti_rollback || !stored   ? FitVerdict::Unknown
+        : *facts_.anti_rollback >= *stored ? FitVerdict::Fits
+                                           : FitVerdict::Differs,
         "problem",
         "A phone whose number is higher than the firmware's may be left without anything that "
         "starts.");
@@ -241,7 +241,7 @@ class Fitting {
     const bool shadowed = in_firmware("boot") && !in_firmware("init_boot") && on_phone("init_boot");
     const bool vendorless = in_firmware("vendor_boot") && phone_lacks("vendor_boot");
     add("layout", "boot chain", listed(in_firmware), listed(on_phone),
-        homeless || shadowed || vendorless ? Verdict3::Differs : Verdict3::Fits, "problem",
+        homeless || shadowed || vendorless ? FitVerdict::Differs : FitVerdict::Fits, "problem",
         shadowed ? "The phone takes its first ramdisk from init_boot, which this firmware does not "
                    "have."
                  : "Which image has the first ramdisk depends on the partitions that there are.");
@@ -253,7 +253,7 @@ class Fitting {
     if (!newer && !phone_lacks("vendor_boot")) return;
     add("header-version", "boot header version", fmt::format("{}", *facts_.header_version),
         newer ? "3 or 4 (it has vendor_boot)" : "0 to 2 (it has no vendor_boot)",
-        newer == ours ? Verdict3::Fits : Verdict3::Differs, "problem",
+        newer == ours ? FitVerdict::Fits : FitVerdict::Differs, "problem",
         "A loader does not start a boot image of a header that it does not know.");
   }
 
@@ -261,10 +261,10 @@ class Fitting {
     const auto want = parse_demand(line);
     if (!want) {
       if (line == "ota-wipe=yes")
-        add("wipes", "the package itself", "wipes the phone", "", Verdict3::Unknown, "",
+        add("wipes", "the package itself", "wipes the phone", "", FitVerdict::Unknown, "",
             "Installed as a package, it erases the user's data.");
       if (line == "ota-downgrade=yes" || line == "spl-downgrade=yes")
-        add("downgrade", "the package itself", "is a downgrade", "", Verdict3::Unknown, "",
+        add("downgrade", "the package itself", "is a downgrade", "", FitVerdict::Unknown, "",
             "It is made to go back to an older build.");
       return;
     }
@@ -276,9 +276,9 @@ class Fitting {
       const bool there = phone_has(want->name), known = there || phone_lacks(want->name);
       add("demand-partition-" + want->name, "partition " + want->name, "wanted",
           known ? (there ? "there" : "not there") : "",
-          !known  ? Verdict3::Unknown
-          : there ? Verdict3::Fits
-                  : Verdict3::Differs,
+          !known  ? FitVerdict::Unknown
+          : there ? FitVerdict::Fits
+                  : FitVerdict::Differs,
           "problem", "The package says so itself.");
       return;
     }
@@ -294,9 +294,9 @@ class Fitting {
     const bool found = suits(want->values, phone);
     const bool rejects = want->kind == Demand::Kind::Reject;
     add("demand-" + want->name, want->name, (rejects ? "not " : "") + values, phone,
-        phone.empty()      ? Verdict3::Unknown
-        : found != rejects ? Verdict3::Fits
-                           : Verdict3::Differs,
+        phone.empty()      ? FitVerdict::Unknown
+        : found != rejects ? FitVerdict::Fits
+                           : FitVerdict::Differs,
         facts_.purpose == Purpose::Update ? "warning" : "problem",
         "The package says so itself: it was made beside these versions.");
   }
@@ -332,7 +332,7 @@ class Fitting {
     if (one.header_version && one.wanted_version)
       add("given-header-" + name, fmt::format("given {}: header version", name),
           fmt::format("{}", *one.header_version), fmt::format("{}", *one.wanted_version),
-          *one.header_version == *one.wanted_version ? Verdict3::Fits : Verdict3::Differs,
+          *one.header_version == *one.wanted_version ? FitVerdict::Fits : FitVerdict::Differs,
           "problem", "A loader does not start a boot image of a header that it does not know.");
     if (one.of_the_build && !one.build.empty())
       add("given-build-" + name, fmt::format("given {}: build", name), one.build, facts_.build,
@@ -355,9 +355,9 @@ class Fitting {
       if (wanted.empty()) return;
       add(fmt::format("recipe-needs-{}", code), what, fmt::format("{}", fmt::join(wanted, " or ")),
           phone,
-          phone.empty() ? Verdict3::Unknown
-          : fits        ? Verdict3::Fits
-                        : Verdict3::Differs,
+          phone.empty() ? FitVerdict::Unknown
+          : fits        ? FitVerdict::Fits
+                        : FitVerdict::Differs,
           "problem", fmt::format("The recipe {} says so in its [needs].", recipe));
     };
     const std::string& print = sheet_.text("build.fingerprint");
@@ -383,17 +383,17 @@ class Fitting {
         size      ? human_size(*size)
         : missing ? "no such partition"
                   : "",
-        missing               ? Verdict3::Differs
-        : !size               ? Verdict3::Unknown
-        : image.size <= *size ? Verdict3::Fits
-                              : Verdict3::Differs,
+        missing               ? FitVerdict::Differs
+        : !size               ? FitVerdict::Unknown
+        : image.size <= *size ? FitVerdict::Fits
+                              : FitVerdict::Differs,
         "problem", "What is larger than its partition is not written, or not whole.");
   }
 
   void state() {
     if (const std::string& update = sheet_.text("state.update"); !update.empty())
       add("update-running", "unfinished update", "none wanted", update,
-          update == "none" ? Verdict3::Fits : Verdict3::Differs,
+          update == "none" ? FitVerdict::Fits : FitVerdict::Differs,
           update == "merging" ? "problem" : "warning",
           update == "merging"
               ? "While an update is being merged, writing to either slot breaks the system: let "
@@ -402,12 +402,12 @@ class Fitting {
     if (facts_.both_slots) other_slot();
     if (const std::string& enough = sheet_.text("state.battery_enough"); !enough.empty())
       add("battery-low", "battery", "enough to be written", enough == "yes" ? "enough" : "too low",
-          enough == "yes" ? Verdict3::Fits : Verdict3::Differs, "problem",
+          enough == "yes" ? FitVerdict::Fits : FitVerdict::Differs, "problem",
           "Its bootloader says that the charge does not suffice: charge it first.");
     constexpr std::uint64_t kEnough = 30;
     if (const auto charge = sheet_.number("state.battery_percent"))
       add("battery", "battery", fmt::format("at least {} %", kEnough), fmt::format("{} %", *charge),
-          *charge >= kEnough ? Verdict3::Fits : Verdict3::Differs, "warning",
+          *charge >= kEnough ? FitVerdict::Fits : FitVerdict::Differs, "warning",
           "A phone that goes dark while it is written may not start again.");
   }
 
@@ -427,11 +427,11 @@ class Fitting {
 
 }  // namespace
 
-std::string_view verdict_name(Verdict3 verdict) {
+std::string_view verdict_name(FitVerdict verdict) {
   switch (verdict) {
-    case Verdict3::Fits: return "fits";
-    case Verdict3::Differs: return "differs";
-    case Verdict3::Unknown: return "unknown";
+    case FitVerdict::Fits: return "fits";
+    case FitVerdict::Differs: return "differs";
+    case FitVerdict::Unknown: return "unknown";
   }
   return {};
 }
@@ -442,7 +442,7 @@ std::vector<FitRow> fit(const FitFacts& facts, const Sheet& sheet,
 }
 
 bool stops(const FitRow& row) {
-  return row.verdict == Verdict3::Differs && row.level == "problem" && !row.accepted;
+  return row.verdict == FitVerdict::Differs && row.level == "problem" && !row.accepted;
 }
 
 }  // namespace wexlo

@@ -52,14 +52,14 @@ struct FitFacts {
   std::vector<FitGiven> given;
 };
 
-enum class Verdict3 { Fits, Differs, Unknown };
-[[nodiscard]] std::string_view verdict_name(Verdict3 verdict);
+enum class FitVerdict { Fits, Differs, Unknown };
+[[nodiscard]] std::string_view verdict_name(FitVerdict verdict);
 
 struct FitRow {
   std::string code;             ///< for --accept: "device", "build", …
   std::string what;             ///< for people
   std::string firmware, phone;  ///< values; empty: not known
-  Verdict3 verdict = Verdict3::Unknown;
+  FitVerdict verdict = FitVerdict::Unknown;
   std::string level;  ///< of a row that differs: "problem", "warning", "note"; else empty
   std::string why;    ///< why it matters, one sentence
   bool accepted = false;

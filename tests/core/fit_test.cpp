@@ -65,7 +65,7 @@ TEST_CASE(
   CHECK(pair.stopped_by().empty());
   for (const FitRow& row : pair.rows()) {
     CAPTURE(row.code);
-    CHECK(row.verdict == Verdict3::Fits);
+    CHECK(row.verdict == FitVerdict::Fits);
     CHECK(row.level.empty());
     CHECK_FALSE(row.why.empty());
     CHECK_FALSE(row.what.empty());
@@ -77,7 +77,7 @@ TEST_CASE("fit: an empty sheet knows nothing: that is unknown, and stops nothing
   pair.phone = {};
   CHECK(pair.stopped_by().empty());
   for (const FitRow& row : pair.rows())
-    CHECK(row.verdict == Verdict3::Unknown);
+    CHECK(row.verdict == FitVerdict::Unknown);
 }
 
 TEST_CASE("fit: each thing that differs stops by itself, under its own code") {
@@ -136,7 +136,7 @@ TEST_CASE("fit: each thing that differs stops by itself, under its own code") {
     pair.accepted = {one.code};
     CHECK(pair.stopped_by().empty());
     CHECK(pair.row(one.code).accepted);
-    CHECK(pair.row(one.code).verdict == Verdict3::Differs);
+    CHECK(pair.row(one.code).verdict == FitVerdict::Differs);
     pair.accepted = {"another"};
     CHECK(pair.stopped_by() == one.code);
   }
@@ -167,7 +167,7 @@ TEST_CASE("fit: an older patch level is a problem where the phone is bound to it
   CHECK(counted.row("patch-level").level == "problem");
   Pair newer;
   newer.put("build.patch_level", "2026-08-05");
-  CHECK(newer.row("patch-level").verdict == Verdict3::Fits);
+  CHECK(newer.row("patch-level").verdict == FitVerdict::Fits);
 }
 
 TEST_CASE("fit: a rollback index below the stored one stops a locked phone alone") {
@@ -175,22 +175,22 @@ TEST_CASE("fit: a rollback index below the stored one stops a locked phone alone
   pair.firmware.rollback = {{0, 5}, {2, 9}};
   pair.phone.rollback = {{0, 6}};
   CHECK(pair.row("rollback-0").level == "warning");
-  CHECK(pair.row("rollback-2").verdict == Verdict3::Unknown);
+  CHECK(pair.row("rollback-2").verdict == FitVerdict::Unknown);
   pair.put("state.lock", "locked");
   CHECK(pair.stopped_by() == "rollback-0");
   pair.phone.rollback[0] = 5;
-  CHECK(pair.row("rollback-0").verdict == Verdict3::Fits);
+  CHECK(pair.row("rollback-0").verdict == FitVerdict::Fits);
 }
 
 TEST_CASE("fit: packages name codenames or what the bootloader says, and several devices") {
   Pair pair;
   pair.firmware.device = "vernier|gnomon_eu";
   pair.put("phone.product", "gnomon_eu");
-  CHECK(pair.row("device").verdict == Verdict3::Fits);
+  CHECK(pair.row("device").verdict == FitVerdict::Fits);
   pair.firmware.device = "vernier,gnomon";
-  CHECK(pair.row("device").verdict == Verdict3::Fits);
+  CHECK(pair.row("device").verdict == FitVerdict::Fits);
   pair.firmware.device = "gno";
-  CHECK(pair.row("device").verdict == Verdict3::Differs);
+  CHECK(pair.row("device").verdict == FitVerdict::Differs);
 }
 
 TEST_CASE("fit: a whole new build may be newer, and may not be older") {
@@ -215,17 +215,17 @@ TEST_CASE("fit: demands for another product are not for this phone; others are t
   CHECK(pair.has("wipes"));
   CHECK(pair.has("downgrade"));
   pair.firmware.demands = {"require version-bootloader=2*"};
-  CHECK(pair.row("demand-version-bootloader").verdict == Verdict3::Fits);
+  CHECK(pair.row("demand-version-bootloader").verdict == FitVerdict::Fits);
 }
 
 TEST_CASE("fit: what a recipe needs of the phone") {
   Pair pair;
   pair.firmware.needs = {{"tools", {{"KV3A.1"}, {"-EU"}, {"KV900"}}}};
-  CHECK(pair.row("recipe-needs-build").verdict == Verdict3::Fits);
-  CHECK(pair.row("recipe-needs-baseband").verdict == Verdict3::Unknown);
+  CHECK(pair.row("recipe-needs-build").verdict == FitVerdict::Fits);
+  CHECK(pair.row("recipe-needs-baseband").verdict == FitVerdict::Unknown);
   pair.put("build.baseband", "KVM-9.4-EU");
   pair.put("phone.chipset", "KV800");
-  CHECK(pair.row("recipe-needs-baseband").verdict == Verdict3::Fits);
+  CHECK(pair.row("recipe-needs-baseband").verdict == FitVerdict::Fits);
   CHECK(pair.stopped_by() == "recipe-needs-chipset");
   CHECK(pair.row("recipe-needs-chipset").why.find("tools") != std::string::npos);
   pair.firmware.needs = {{"tools", {{"20260905"}, {}, {}}}};
@@ -243,7 +243,7 @@ TEST_CASE("fit: what was brought along is held against phone and firmware") {
                           .architecture = "arm",
                           .slotted = false}};
   CHECK(pair.stopped_by() == "given-slots-system");
-  CHECK(pair.row("given-architecture-system").verdict == Verdict3::Fits);  // arm64 runs it
+  CHECK(pair.row("given-architecture-system").verdict == FitVerdict::Fits);  // arm64 runs it
   CHECK(pair.row("given-patch-level-system").level == "warning");
   CHECK_FALSE(pair.has("given-build-system"));
   pair.firmware.given = {{.partition = "recovery",
@@ -266,15 +266,15 @@ TEST_CASE("fit: what was brought along is held against phone and firmware") {
 TEST_CASE("fit: a phone without vendor_boot wants an older header, one with it a newer one") {
   Pair pair;
   pair.firmware.header_version = 3;
-  CHECK(pair.row("header-version").verdict == Verdict3::Fits);
+  CHECK(pair.row("header-version").verdict == FitVerdict::Fits);
   pair.phone.partitions.erase("vendor_boot_a");
   pair.phone.partitions["dtbo_a"] = 1u << 20;
-  CHECK(pair.row("header-version").verdict == Verdict3::Differs);
-  CHECK(pair.row("layout").verdict == Verdict3::Differs);
+  CHECK(pair.row("header-version").verdict == FitVerdict::Differs);
+  CHECK(pair.row("layout").verdict == FitVerdict::Differs);
   // Neither do two sizes, written down for these two images.
   pair.phone.partitions = {{"boot_a", 64u << 20}, {"boot_b", 64u << 20}, {"init_boot_a", 8u << 20}};
   CHECK_FALSE(pair.has("header-version"));
-  CHECK(pair.row("layout").verdict == Verdict3::Fits);
+  CHECK(pair.row("layout").verdict == FitVerdict::Fits);
   CHECK(pair.stopped_by().empty());
   // A phone that lists no boot lists nothing that could be relied on.
   pair.phone.partitions.clear();
