@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/text.hpp"
+#include "firmware/firmware.hpp"
 
 namespace wexlo::steps {
 namespace {
@@ -136,7 +137,9 @@ Step anti_rollback(std::uint64_t number) {
 Step room_for(const PlanImage& image, const PlanFacts& facts) {
   // Many bootloaders know the sizes by the names with a slot alone.
   const std::string slot =
-      facts.slotted && !facts.this_slot.empty() ? "_" + facts.this_slot : std::string();
+      facts.slotted && !facts.this_slot.empty() && slot_suffix(image.partition).empty()
+          ? "_" + facts.this_slot
+          : std::string();
   Step step = expect("room-" + image.partition, "partition-size:" + image.partition + slot, "",
                      fmt::format("{} has to hold {} bytes.", image.partition, image.size));
   step.at_least = image.size;

@@ -5,6 +5,7 @@
 
 #include "base/toml_read.hpp"
 #include "support/plan_facts.hpp"
+#include "support/rounds.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
@@ -189,6 +190,8 @@ TEST_CASE("plan: expectations that a phone does not answer do not stop it; wrong
   CHECK(step(plan.steps, "room-init_boot").variable == "partition-size:init_boot");
   f.this_slot = "b";
   CHECK(step(make_plan(f).steps, "room-init_boot").variable == "partition-size:init_boot_b");
+  f.images[0].partition = "init_boot_a";
+  CHECK(step(make_plan(f).steps, "room-init_boot_a").variable == "partition-size:init_boot_a");
 }
 
 TEST_CASE("plan: an image without a stock twin has its way back with a person") {
@@ -216,7 +219,7 @@ TEST_CASE("plan: for people: numbered, filled, with usual times and what is lost
 TEST_CASE("plan: whatever the facts, every plan can be played, and holds together") {
   Random random(5);
   const auto coin = [&] { return random() % 2 == 0; };
-  for (int round = 0; round < 3000 / WEXLO_ROUNDS_DIVIDED_BY; ++round) {
+  for (int round = 0; round < rounds(3000); ++round) {
     PlanFacts f = facts();
     if (coin()) f = generic_system();
     f.slotted = coin() || !f.room.empty();

@@ -15,6 +15,7 @@
 #include "program/support.hpp"
 #include "support/boot.hpp"
 #include "support/containers.hpp"
+#include "support/rounds.hpp"
 
 using namespace wexlo::test;
 namespace fs = std::filesystem;
@@ -387,7 +388,7 @@ TEST_CASE("web: a server that hangs up in the middle is asked again where it sto
 }
 
 TEST_CASE("demo --all: the other phones' packages and the update between builds" *
-          doctest::skip(WEXLO_ROUNDS_DIVIDED_BY > 1)) {
+          doctest::skip(kWatched)) {
   const TempDir dir;
   const Ran ran = program(dir, {"demo", "demo", "--all"});
   REQUIRE_MESSAGE(ran.exit_code == 0, ran.err);

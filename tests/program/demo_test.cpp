@@ -8,6 +8,7 @@
 
 #include "demo/gnomon.hpp"
 #include "program/support.hpp"
+#include "support/rounds.hpp"
 
 using namespace wexlo::test;
 namespace fs = std::filesystem;
@@ -35,7 +36,7 @@ Ran judge(const std::string& line) {
 }  // namespace
 
 TEST_CASE("demo: every image of the firmware unpacks, repacks, and is the same bytes" *
-          doctest::skip(WEXLO_ROUNDS_DIVIDED_BY > 1)) {
+          doctest::skip(kWatched)) {
   int images = 0;
   for (const auto& entry : fs::directory_iterator(demo() / "all")) {
     if (entry.path().extension() != ".img") continue;
@@ -74,7 +75,7 @@ TEST_CASE("demo: cpio lists the patched ramdisk after lz4: the kernel's format, 
 }
 
 TEST_CASE("demo: general tools agree with the gzip, xz and bzip2 that a repack writes" *
-          doctest::skip(WEXLO_ROUNDS_DIVIDED_BY > 1)) {
+          doctest::skip(kWatched)) {
   CHECK(program(demo(), {"unpack", "all/init_boot.img", "-o", "tool"}).exit_code == 0);
   for (const std::string& tool :
        {std::string("gzip -9n"), std::string("xz --check=crc32"), std::string("bzip2")}) {

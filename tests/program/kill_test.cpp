@@ -14,6 +14,7 @@
 #include "support/boot.hpp"
 #include "support/patching.hpp"
 #include "support/payload.hpp"
+#include "support/rounds.hpp"
 #include "support/vbmeta.hpp"
 
 using namespace wexlo::test;
@@ -108,7 +109,7 @@ TEST_CASE("prepare: killed at 200 random moments: a whole kit or none, inputs as
   const std::string wanted = read(bench.dir / "kit/digests.txt");
   Random random(17);
   int whole = 0, absent = 0, killed = 0;
-  constexpr int kRounds = 200 / WEXLO_ROUNDS_DIVIDED_BY;
+  constexpr int kRounds = rounds(200);
   for (int round = 0; round < kRounds; ++round) {
     // Every second time over a kit that is there: then one is there at any moment.
     const bool over = round % 2 == 1;
