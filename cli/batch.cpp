@@ -26,14 +26,14 @@ std::string file_name(const std::string& path) {
   return std::filesystem::path(path).filename().string();
 }
 
-Json rows_json(const Options& options, const std::vector<TrayRow>& rows) {
+Json rows_json(const std::vector<TrayRow>& rows) {
   Json out = Json::array();
   for (const TrayRow& row : rows) {
     const bool made = row.outcome == TrayOutcome::Made;
     out.push_back({{"firmware", row.job.wish.firmware},
                    {"recipes", Json(row.job.wish.recipes)},
                    {"sheet", row.job.wish.sheet.empty() ? Json() : Json(row.job.wish.sheet)},
-                   {"kit", made && !options.dry_run ? Json(row.job.kit) : Json()},
+                   {"kit", made ? Json(row.job.kit) : Json()},
                    {"outcome", outcome_word(row.outcome)},
                    {"device", row.device},
                    {"build", row.build},
@@ -58,7 +58,7 @@ std::string text_of(const Session& session, const Options& options,
     }
     ++number;
     std::string outcome(outcome_word(row.outcome));
-    if (row.outcome == TrayOutcome::Made) {
+    if (row.outcome == TrayOutcome::Made || row.outcome == TrayOutcome::Possible) {
       outcome = paint.good(outcome);
       ++made;
     } else if (row.outcome != TrayOutcome::Passed) {
@@ -67,8 +67,7 @@ std::string text_of(const Session& session, const Options& options,
     }
     table.row({fmt::format("{}", number), printable(file_name(row.job.wish.firmware)),
                printable(row.job.wish.sheet.empty() ? "-" : file_name(row.job.wish.sheet)),
-               row.outcome == TrayOutcome::Made && !options.dry_run ? printable(row.job.kit) : "-",
-               outcome});
+               row.outcome == TrayOutcome::Made ? printable(row.job.kit) : "-", outcome});
   }
   std::string out =
       paint.heading(fmt::format("{}: {} of {} kits {}", printable(options.tray), made,
@@ -104,7 +103,7 @@ Result<Reply> run(const Options& options, const Session& session) {
     tray.cache = std::make_shared<ImageCache>(*folder, kCacheBound);
   WEXLO_TRY(const auto rows, run_tray(jobs, tray, session.context));
   Reply reply;
-  reply.result = {{"jobs", rows_json(options, rows)},
+  reply.result = {{"jobs", rows_json(rows)},
                   {"cache_hits", tray.cache ? Json(tray.cache->hits()) : Json()}};
   for (const TrayRow& row : rows)
     for (const Finding& one : row.findings)

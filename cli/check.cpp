@@ -64,10 +64,6 @@ Json against_json(const AgainstStock& one) {
           {"lowered", one.lowered},     {"unexplained", one.unexplained}};
 }
 
-std::string_view word(bool starts) {
-  return starts ? "starts" : "refuses";
-}
-
 Json result_json(const Checked& checked) {
   Json partitions = Json::array(), against = Json::array();
   for (const CheckedPartition& one : checked.partitions)
@@ -79,8 +75,8 @@ Json result_json(const Checked& checked) {
     against.push_back(against_json(one));
   const verified::Walk& walk = checked.walk;
   return {{"kind", checked.kind},
-          {"locked", word(checked.locked.starts)},
-          {"unlocked", word(checked.unlocked.starts)},
+          {"locked", verified::outlook_name(checked.locked.outlook)},
+          {"unlocked", verified::outlook_name(checked.unlocked.outlook)},
           {"locked_reason", checked.locked.sentence},
           {"unlocked_reason", checked.unlocked.sentence},
           {"startable", checked.startable},
@@ -122,9 +118,12 @@ class Text {
  private:
   void verdict(const char* state, const Verdict& verdict) {
     const std::string label = fmt::format("{:<10}", state);
-    const std::string starts = fmt::format("{:<8}", word(verdict.starts));
+    const std::string word = fmt::format("{:<12}", verified::outlook_name(verdict.outlook));
     out_ += fmt::format("  {}{} {}\n", label,
-                        verdict.starts ? session_.paint.good(starts) : session_.paint.bad(starts),
+                        verdict.starts() ? session_.paint.good(word)
+                        : verdict.outlook == verified::Outlook::CannotTell
+                            ? session_.paint.warning(word)
+                            : session_.paint.bad(word),
                         printable(verdict.sentence));
   }
 
@@ -192,9 +191,10 @@ Status repair(const Options& options, const CheckOptions& core, Reply& reply,
   if (error) return fail(io_error(error.value(), "cannot make the folder", folder.string()));
   Json rows = Json::array();
   for (const Mended& one : mended) {
+    const fs::path target = folder / (one.partition + ".img");
+    WEXLO_CHECK(check_not_input(target, options.paths));
     WEXLO_TRY(OutputFile file,
-              OutputFile::create(folder / (one.partition + ".img"),
-                                 options.force ? Overwrite::Replace : Overwrite::Refuse));
+              OutputFile::create(target, options.force ? Overwrite::Replace : Overwrite::Refuse));
     WEXLO_CHECK(file.resize(one.source->size()));
     for (std::uint64_t at = 0; at < one.source->size(); at += kPiece) {
       WEXLO_CHECK(check_stop(session.context));

@@ -30,8 +30,20 @@ class Demo {
   Demo(const Options& options, Session& session)
       : folder_(options.folder), all_(options.all), session_(session) {}
 
+  /// All of it, or nothing: what was made so far goes when a step fails, or is stopped.
   Result<Reply> run(Overwrite overwrite) {
+    auto made = make(overwrite);
+    if (!made && began_) {
+      std::error_code ignored;
+      fs::remove_all(folder_, ignored);
+    }
+    return made;
+  }
+
+ private:
+  Result<Reply> make(Overwrite overwrite) {
     WEXLO_CHECK(make_folder(overwrite));
+    began_ = true;
     WEXLO_CHECK(make_inputs());
     WEXLO_CHECK(job());
     if (all_) WEXLO_CHECK(others());
@@ -44,7 +56,6 @@ class Demo {
     return std::move(reply_);
   }
 
- private:
   Status make_folder(Overwrite overwrite) {
     // Made whole under another name first, so that a folder that is not the demo's is not touched.
     WEXLO_TRY(OutputFolder folder, OutputFolder::create(folder_, overwrite, std::string(kMarker)));
@@ -204,16 +215,21 @@ class Demo {
   fs::path recipe() const { return folder_ / "add-on" / "recipe.toml"; }
   std::string path(std::string_view name) const { return (folder_ / name).string(); }
 
+  void tell(const std::string& text) {
+    print(session_.out, text);
+    session_.out.flush();
+  }
+
   void say(const std::string& text) {
     if (!session_.globals.json && !session_.globals.quiet)
-      session_.out << "\n" << session_.paint.heading("== ") << text << "\n" << std::flush;
+      tell("\n" + session_.paint.heading("== ") + text + "\n");
   }
 
   Status step(const std::string& why, std::vector<std::string> command, int wanted = ExitDone) {
     say(why);
     const std::string shown = fmt::format("wexlo {}", fmt::join(command, " "));
     if (!session_.globals.json && !session_.globals.quiet)
-      session_.out << session_.paint.good("$ " + shown) << "\n" << std::flush;
+      tell(session_.paint.good("$ " + shown) + "\n");
     // The step takes over what this run was told; its own options are the ones shown.
     std::ostringstream captured;
     Session inner{session_.globals.json || session_.globals.quiet ? captured : session_.out,
@@ -251,7 +267,7 @@ class Demo {
   }
 
   fs::path folder_;
-  bool all_;
+  bool all_, began_ = false;
   Session& session_;
   Reply reply_;
   Json steps_ = Json::array();

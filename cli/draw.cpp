@@ -35,6 +35,7 @@ Result<Reply> run(const Options& options, const Session& session) {
                      options.file.ends_with(".pdf");
   if (!known) return fail(ending_error(options.file));
   const auto overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
+  WEXLO_CHECK(check_not_input(options.file, {options.path, options.other}));
   WEXLO_CHECK(check_absent(options.file, overwrite));
   WEXLO_TRY(const figure::Scene scene,
             draw(options.path, options.other, {.figure = options.figure}, session.context));

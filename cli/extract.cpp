@@ -82,6 +82,10 @@ Result<Reply> run(Options options, const Session& session) {
     return fail({.code = ErrorCode::Usage,
                  .message = "-o is missing",
                  .hint = "Name the folder for the images: -o DIR, or look with --list."});
+  options.extract.inputs = {options.firmware, options.base, options.key};
+  for (const auto* more : {&options.also, &options.extract.partitions})
+    for (const std::string& one : *more)
+      if (more == &options.also || names_package(one)) options.extract.inputs.push_back(one);
   WEXLO_TRY(const FirmwarePtr firmware, open(options, session.context));
   if (options.list) {
     const auto chosen = choose_partitions(*firmware, options.firmware, options.extract);
@@ -110,6 +114,12 @@ Result<Reply> run(Options options, const Session& session) {
     table.row({one.name, human_size(one.size), one.verified ? one.proof : "nothing promised",
                printable(one.file.string())});
     if (!one.verified) unproven.push_back(one.name);
+    if (!one.damage.empty())
+      reply.findings.push_back(
+          {"warning", "damaged-image",
+           "The image was taken out as it is, and does not read: " + one.damage, one.name});
+    if (!one.remark.empty())
+      reply.findings.push_back({"warning", "bytes-behind", one.remark, one.name});
   }
   for (const std::string& name : unproven)
     reply.findings.push_back({"warning", "no-digest",

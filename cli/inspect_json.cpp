@@ -177,6 +177,7 @@ Json inspection_json(const Inspection& item) {
               {"partitions", partitions}};
   if (item.image) out["image"] = image_json(*item.image);
   if (!item.starts.empty()) out["starts"] = starts_json(item.starts);
+  if (item.footer) out["footer"] = footer_json(*item.footer);
   const BuildFacts& build = item.build;
   out["build"] = {{"fingerprint", optional_text(build.fingerprint)},
                   {"device", optional_text(build.device)},

@@ -43,6 +43,7 @@ class Teller {
       out_ += chain_text(*item_.chain, session_);
     }
     if (item_.image) image(*item_.image);
+    if (item_.footer) footer(*item_.footer);
     return out_;
   }
 

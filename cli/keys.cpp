@@ -43,12 +43,12 @@ Status write_public(const Options& options, View blob, Overwrite overwrite, Repl
   return {};
 }
 
-Result<Reply> make_key(const Options& options) {
+Result<Reply> make_key(const Options& options, const Context& context) {
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   unsigned bits = 0;
   std::from_chars(options.bits.data(), options.bits.data() + options.bits.size(), bits);
   WEXLO_CHECK(check_absent(options.file, overwrite));
-  WEXLO_TRY(const std::string pem, verified::new_private_key(bits));
+  WEXLO_TRY(const std::string pem, verified::new_private_key(bits, context));
   WEXLO_TRY(const auto signer, verified::signer_of(pem));
   WEXLO_CHECK(write_file(options.file, as_view(pem), overwrite, Flush::Wait, Readers::OwnerAlone));
   Reply reply;
@@ -67,11 +67,28 @@ Result<Reply> show_key(const Options& options) {
   return reply;
 }
 
-Result<Reply> run(const Options& options) {
+/// Two names of one file: the second would replace what the first wrote.
+bool same_file(const std::string& one, const std::string& other) {
+  std::error_code ignored;
+  const auto place = [&](const std::string& path) {
+    return std::filesystem::weakly_canonical(std::filesystem::absolute(path, ignored), ignored);
+  };
+  return !one.empty() && !other.empty() && place(one) == place(other);
+}
+
+Result<Reply> run(const Options& options, const Context& context) {
   for (const std::string& target : {options.output, options.pem})
-    if (!target.empty())
+    if (!target.empty()) {
+      WEXLO_CHECK(check_not_input(target, {options.file}));
       WEXLO_CHECK(check_absent(target, options.force ? Overwrite::Replace : Overwrite::Refuse));
-  if (options.act == "new") return make_key(options);
+    }
+  if (same_file(options.output, options.pem) || same_file(options.output, options.file) ||
+      same_file(options.pem, options.file))
+    return fail({.code = ErrorCode::Usage,
+                 .message = "two of the files are the same one",
+                 .file = options.output.empty() ? options.pem : options.output,
+                 .hint = "Give each its own name."});
+  if (options.act == "new") return make_key(options, context);
   if (options.act == "show") return show_key(options);
   return fail({.code = ErrorCode::Usage,
                .message = "keys wants to know what to do",
@@ -90,7 +107,9 @@ void add_keys(CLI::App& app, Session& session, int& exit_code) {
       .option("-o,--output", "BLOB", options->output, "Write the public key blob there")
       .option("--pem", "FILE", options->pem, "Write the public key as PEM there")
       .flag("--force", options->force, "Replace files that are there already")
-      .runs([=, &session, &exit_code] { exit_code = finish(session, "keys", run(*options)); });
+      .runs([=, &session, &exit_code] {
+        exit_code = finish(session, "keys", run(*options, session.context));
+      });
 }
 
 }  // namespace wexlo::cli

@@ -1,12 +1,16 @@
 #pragma once
-/// Colours and tables for a terminal. Nothing is told by colour alone.
+/// Colours and tables for a terminal, and the one place where text for people goes out. Nothing is
+/// told by colour alone.
 
+#include <iosfwd>
 #include <string>
 #include <string_view>
 #include <vector>
 
 namespace wexlo::cli {
 
+/// Colours are marks that no file can hold, until `print` turns them into the terminal's own: names
+/// and texts from a file can say nothing to the terminal.
 struct Paint {
   bool on = false;
   [[nodiscard]] std::string heading(std::string_view text) const { return wrap("1", text); }
@@ -16,11 +20,12 @@ struct Paint {
   [[nodiscard]] std::string bad(std::string_view text) const { return wrap("1;31", text); }
 
  private:
-  [[nodiscard]] std::string wrap(std::string_view code, std::string_view text) const {
-    if (!on) return std::string(text);
-    return "\033[" + std::string(code) + "m" + std::string(text) + "\033[0m";
-  }
+  [[nodiscard]] std::string wrap(std::string_view code, std::string_view text) const;
 };
+
+/// Text with its marks of colour; other control bytes and what is no UTF-8 become `\xNN`. Line ends
+/// stay.
+void print(std::ostream& out, std::string_view text);
 
 /// Columns on the screen: UTF-8 continuation bytes and colours take none.
 [[nodiscard]] std::size_t width(std::string_view text);
@@ -29,7 +34,8 @@ struct Paint {
 class Table {
  public:
   explicit Table(std::vector<std::string> headings) : headings_(std::move(headings)) {}
-  void row(std::vector<std::string> cells) { rows_.push_back(std::move(cells)); }
+  /// Cells are cleaned: one that holds a line end would break the table.
+  void row(std::vector<std::string> cells);
   [[nodiscard]] bool empty() const { return rows_.empty(); }
   [[nodiscard]] std::string text(const Paint& paint, std::string_view indent = "  ") const;
 

@@ -19,13 +19,29 @@ struct Options {
   bool dry_run = false, force = false;
 };
 
+/// Edits that this image has no place for: one image alone was given, so they are not done.
+std::string elsewhere_text(const Session& session, const std::vector<EditReport>& edits) {
+  std::string out;
+  for (const EditReport& edit : edits)
+    if (edit.outcome == Outcome::Elsewhere && !session.globals.verbose)
+      out += fmt::format("  {}: {}\n      not done here: {}\n",
+                         session.paint.warning(outcome_name(edit.outcome)), printable(edit.summary),
+                         printable(edit.why));
+  return out;
+}
+
 Result<Reply> run(const Options& options, const Session& session) {
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   if (options.output.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
                  .message = "patch wants a name for the output",
                  .hint = "Add -o OUT, or --dry-run to see what would be done."});
-  if (!options.dry_run) WEXLO_CHECK(check_absent(options.output, overwrite));
+  if (!options.dry_run) {
+    std::vector<std::string> inputs = options.recipes.recipes;
+    inputs.push_back(options.image);
+    WEXLO_CHECK(check_not_input(options.output, inputs));
+    WEXLO_CHECK(check_absent(options.output, overwrite));
+  }
   PatchOptions how{.onto_foreign = options.recipes.onto_foreign};
   WEXLO_TRY(auto recipes, load(options.recipes, how.architecture));
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
@@ -50,7 +66,8 @@ Result<Reply> run(const Options& options, const Session& session) {
                   {"way_back", way_back_json(patched->way_back)}};
   reply.findings = findings_of(*patched, options.image);
   reply.text = fmt::format("{} ({})\n", printable(options.image), partition_of(image)) +
-               edits_text(session, *patched, options.dry_run ? Shown::Effects : Shown::Details);
+               edits_text(session, *patched, options.dry_run ? Shown::Effects : Shown::Details) +
+               elsewhere_text(session, patched->edits);
   if (!patched->changed) reply.text += "nothing was left to do: the output is the input's bytes\n";
   reply.text += ranges_text(session, patched->ranges);
   if (patched->changed) reply.text += way_back_text(patched->way_back);

@@ -105,11 +105,8 @@ std::string steps_text(const Session& session, const std::vector<Step>& steps) {
   Table table({">#", "do", "what and why"});
   for (std::size_t i = 0; i < steps.size(); ++i)
     table.row({fmt::format("{}", i + 1), steps[i].act,
-               steps[i].act == "expect" && steps[i].at_least
-                   ? fmt::format("{} is at least {}", steps[i].variable, *steps[i].at_least)
-               : steps[i].act == "expect"
-                   ? fmt::format("{} is {}. {}", steps[i].variable, printable(steps[i].value),
-                                 steps[i].about)
+               steps[i].act == "expect"
+                   ? fmt::format("{}. {}", expectation(steps[i]), steps[i].about)
                    : steps[i].about + (steps[i].data_loss ? " (data is lost)" : "")});
   return table.text(session.paint);
 }
@@ -124,8 +121,10 @@ std::vector<EditReport> worth_showing(const Prepared& done, const PreparedImage&
   for (std::size_t i = 0; i < image.patched.edits.size(); ++i) {
     const EditReport& edit = image.patched.edits[i];
     const bool elsewhere = std::ranges::any_of(done.images, [&](const PreparedImage& other) {
-      return other.patched.edits[i].outcome == Outcome::Applied ||
-             other.patched.edits[i].outcome == Outcome::AlreadyDone;
+      // One that was given, or is put back, had no edits tried on it.
+      const auto& tried = other.patched.edits;
+      return i < tried.size() &&
+             (tried[i].outcome == Outcome::Applied || tried[i].outcome == Outcome::AlreadyDone);
     });
     const bool here = edit.outcome != Outcome::NoMatch && edit.outcome != Outcome::Elsewhere;
     if (here || !elsewhere) out.push_back(edit);
@@ -292,8 +291,8 @@ Result<Reply> run(const Options& options, const Session& session) {
       {"verification",
        {{"needs", done.verification.needs},
         {"why", done.verification.why},
-        {"locked", done.verification.locked ? "starts" : "refuses"},
-        {"unlocked", done.verification.unlocked ? "starts" : "refuses"},
+        {"locked", verified::outlook_name(done.verification.locked)},
+        {"unlocked", verified::outlook_name(done.verification.unlocked)},
         {"key_sha256",
          done.verification.key_sha256.empty() ? Json() : Json(done.verification.key_sha256)}}},
       {"plan", steps},

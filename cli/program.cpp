@@ -7,7 +7,9 @@
 
 #include <CLI/CLI.hpp>
 #include <algorithm>
+#include <system_error>
 
+#include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
@@ -19,8 +21,27 @@ namespace {
 struct Options {
   std::string color = "auto", config;
   std::optional<unsigned> jobs;
-  std::uint64_t limit = 0;
+  std::string limit;
 };
+
+/// Bytes, with K, M, G or T behind the number; nullopt: nothing that is a size.
+std::optional<std::uint64_t> size_of(std::string_view text) {
+  constexpr std::string_view kUnits = "KMGT";
+  std::string upper(text);
+  std::ranges::transform(upper, upper.begin(), [](unsigned char c) { return std::toupper(c); });
+  for (const std::string_view end : {"IB", "B"})
+    if (upper.ends_with(end)) upper.resize(upper.size() - end.size());
+  std::uint64_t unit = 1;
+  if (!upper.empty())
+    if (const std::size_t at = kUnits.find(upper.back()); at != kUnits.npos) {
+      unit = std::uint64_t{1} << 10 * (at + 1);
+      upper.pop_back();
+    }
+  constexpr std::uint64_t kMost = std::uint64_t{1} << 50;
+  const auto number = parse_number(upper);
+  if (!number || *number == 0 || *number > kMost / unit) return std::nullopt;
+  return *number * unit;
+}
 
 bool wants_color(const std::string& color) {
   if (color == "always") return true;
@@ -36,22 +57,36 @@ void add_globals(CLI::App& app, Options& options, Globals& globals) {
       ->check(CLI::IsMember({"auto", "always", "never"}))
       ->capture_default_str();
   app.add_option("--jobs", options.jobs, "Threads to use")->check(CLI::Range(1u, 256u));
-  app.add_option("--limit", options.limit, "Bytes one part may decode to, e.g. 2G")
-      ->transform(CLI::AsSizeValue(false))
+  app.add_option(
+         "--limit", options.limit,
+         "Bytes that decoded content may take in memory, and an image on the disk, e.g. 64G")
+      ->check([](const std::string& text) {
+        return size_of(text) ? std::string() : "\"" + text + "\" is no size, e.g. 2G";
+      })
       ->type_name("SIZE");
   app.add_option("--config", options.config, "Settings file to read")->type_name("FILE");
 }
 
 void apply_globals(const Options& options, Session& session, int& exit_code) {
   session.paint.on = wants_color(options.color);
-  if (session.globals.quiet || session.globals.json) session.context.progress = {};
+  if (session.globals.quiet || session.globals.json)
+    session.context.progress = session.context.steps = {};
   const auto jobs = jobs_setting(options.jobs, options.config);
   if (!jobs) {
     exit_code = finish(session, "wexlo", std::unexpected(jobs.error()));
     throw CLI::RuntimeError(exit_code);
   }
   session.context.jobs = *jobs;
-  session.context.decode_bound = options.limit;
+  if (const auto limit = size_of(options.limit)) {
+    session.context.decode_bound = *limit;
+    session.context.held = std::make_shared<HeldBytes>(*limit);
+  }
+}
+
+/// The command that was called, for replies about what went wrong in it.
+std::string running(const CLI::App& app) {
+  const auto called = app.get_subcommands();
+  return called.empty() ? "wexlo" : called.front()->get_name();
 }
 
 }  // namespace
@@ -141,11 +176,18 @@ int run_program(std::vector<std::string> arguments, Session& session) {
                   fail({.code = ErrorCode::Usage,
                         .message = error.what(),
                         .hint = "See: wexlo --help, or wexlo COMMAND --help"}));
-  } catch (const std::bad_alloc&) {
-    return finish(session, "wexlo",
-                  fail({.code = ErrorCode::LimitExceeded,
-                        .message = "not enough memory",
-                        .hint = "Close other programs, or use a smaller --jobs."}));
+  } catch (const std::bad_alloc& why) {
+    return finish(session, running(app), fail(no_memory_error(why, "wexlo " + running(app))));
+  } catch (const std::system_error& why) {
+    return finish(session, running(app),
+                  fail(io_error(why.code().value(), "the system refused", running(app))));
+  } catch (const std::exception& fault) {
+    return finish(session, running(app),
+                  fail({.code = ErrorCode::Internal,
+                        .message = "a fault of Wexlo's own",
+                        .found = fault.what(),
+                        .hint = "Please report it, with the command and the file. Nothing was left "
+                                "half-written."}));
   }
   return exit_code;
 }

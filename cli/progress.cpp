@@ -28,6 +28,13 @@ void Progress::show(std::uint64_t done, std::uint64_t total) {
   shown_ = true;
 }
 
+void Progress::count(std::uint64_t done, std::uint64_t total) {
+  const std::lock_guard lock(mutex_);
+  if (done >= total) return clear();
+  out_ << fmt::format("\r\033[K{} of {} done", done, total) << std::flush;
+  shown_ = true;
+}
+
 void Progress::clear() {
   if (shown_) out_ << "\r\033[K" << std::flush;
   shown_ = false;

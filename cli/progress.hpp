@@ -16,6 +16,8 @@ class Progress {
   Progress& operator=(const Progress&) = delete;
   /// May be called from several threads; draws at most ten times a second.
   void show(std::uint64_t done, std::uint64_t total);
+  /// Whole things instead of bytes: `2 of 6`.
+  void count(std::uint64_t done, std::uint64_t total);
 
  private:
   using Clock = std::chrono::steady_clock;

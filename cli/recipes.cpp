@@ -51,7 +51,7 @@ Result<Reply> check(const std::string& file, const std::vector<std::string>& giv
   WEXLO_TRY(const auto mistakes, check_recipe(file, settings));
   Reply reply;
   Json rows = Json::array();
-  std::size_t wrong = 0;
+  std::size_t wrong = 0;  ///< warnings are none
   for (const Mistake& mistake : mistakes) {
     rows.push_back({{"level", mistake.warning ? "warning" : "problem"},
                     {"code", code_name(mistake.code)},
@@ -65,11 +65,13 @@ Result<Reply> check(const std::string& file, const std::vector<std::string>& giv
                               mistake.warning ? "warning: " : "", printable(mistake.message),
                               mistake.expected.empty() ? "" : "; expected ", mistake.expected);
   }
-  reply.well = wrong == 0;
   reply.result = {{"file", file}, {"mistakes", rows}};
-  reply.text +=
-      wrong == 0 ? fmt::format("{}: sound\n", printable(file))
-                 : fmt::format("{}: {} mistake{}\n", printable(file), wrong, wrong == 1 ? "" : "s");
+  if (wrong == 0) reply.text += fmt::format("{}: no mistakes\n", printable(file));
+  // The code that patch and prepare end with, too.
+  if ((reply.refusal = recipe_error(mistakes, file))) {
+    reply.refusal->hint.clear();
+    if (wrong > 1) reply.refusal->hint = fmt::format("Mend all {} mistakes.", wrong);
+  }
   return reply;
 }
 

@@ -33,13 +33,19 @@ Result<Reply> run(const Options& options, const Session& session) {
     return fail({.code = ErrorCode::Usage,
                  .message = "repack wants a name for the image",
                  .hint = "Add -o IMAGE, or --dry-run to see what was edited."});
-  if (!options.dry_run) WEXLO_CHECK(check_absent(options.image, overwrite));
+  if (!options.dry_run) {
+    WEXLO_CHECK(check_not_input(options.image, {options.folder}));
+    WEXLO_CHECK(check_absent(options.image, overwrite));
+  }
   auto repacked = parts::repack(options.folder, session.context);
   if (!repacked) return fail(in_file(std::move(repacked).error(), options.folder));
   WEXLO_CHECK(check_stop(session.context));
   Reply reply;
   const bool tells = !session.globals.json && !session.globals.quiet;
-  if (tells) session.out << changes_text(*repacked, session) << std::flush;
+  if (tells) {
+    print(session.out, changes_text(*repacked, session));
+    session.out.flush();
+  }
   if (!options.dry_run) WEXLO_CHECK(write_file(options.image, repacked->bytes, overwrite));
   Json rows = Json::array();
   for (const parts::Change& change : repacked->changes)

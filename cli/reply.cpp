@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <cerrno>
 #include <ostream>
 
 #include "base/text.hpp"
@@ -43,8 +44,24 @@ void print_findings(Session& session, const std::vector<Finding>& findings) {
                               : finding.level == "warning" ? session.paint.warning("warning:")
                                                            : session.paint.bad("problem:");
     const std::string where = finding.where.empty() ? "" : finding.where + ": ";
-    session.out << fmt::format("{} {}{} [{}]\n", label, where, finding.message, finding.code);
+    print(session.out, fmt::format("{} {} [{}]\n", label, printable(where + finding.message),
+                                   printable(finding.code)));
   }
+}
+
+void print_error(Session& session, const Error& error) {
+  print(session.err,
+        fmt::format("{} {}\n", session.paint.bad("wexlo:"), printable(describe(error))));
+}
+
+/// A reply that nobody can read is not done. false: it did not get out; the reason was told.
+bool flushed(Session& session) {
+  errno = 0;
+  session.out.flush();
+  if (session.out) return true;
+  // What failed may have been an earlier flush: then the system's reason is gone.
+  print_error(session, io_error(errno == 0 ? EIO : errno, "cannot write", "standard output"));
+  return false;
 }
 
 }  // namespace
@@ -61,13 +78,16 @@ ExitCode exit_code(ErrorCode code) {
     case ErrorCode::LimitExceeded:
     case ErrorCode::Mismatch:
     case ErrorCode::UnsafePath:
-    case ErrorCode::Corrupt: return ExitDamaged;
+    case ErrorCode::Corrupt:
+    case ErrorCode::NoPartitions: return ExitDamaged;
     case ErrorCode::Unsupported: return ExitUnsupported;
     case ErrorCode::NotFound:
     case ErrorCode::Exists:
     case ErrorCode::Permission:
     case ErrorCode::NoSpace:
-    case ErrorCode::Io: return ExitIo;
+    case ErrorCode::Io:
+    case ErrorCode::NoMemory:
+    case ErrorCode::Internal: return ExitIo;
     case ErrorCode::NoMatch:
     case ErrorCode::DoesNotFit:
     case ErrorCode::Unexplained:
@@ -94,17 +114,13 @@ int finish(Session& session, const std::string& command, const Result<Reply>& re
   if (session.globals.json) {
     session.out << document(command, reply, code == ExitDone).dump() << "\n";
   } else if (reply) {
-    if (!session.globals.quiet) session.out << reply->text;
+    if (!session.globals.quiet) print(session.out, reply->text);
     print_findings(session, reply->findings);
-    if (reply->refusal)
-      session.err << session.paint.bad("wexlo:") << " " << printable(describe(*reply->refusal))
-                  << "\n";
+    if (reply->refusal) print_error(session, *reply->refusal);
   } else {
-    session.err << session.paint.bad("wexlo:") << " " << printable(describe(reply.error())) << "\n";
+    print_error(session, reply.error());
   }
-  session.out.flush();
-  if (!session.out) return ExitIo;
-  return code;
+  return flushed(session) ? code : ExitIo;
 }
 
 }  // namespace wexlo::cli

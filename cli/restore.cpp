@@ -23,7 +23,10 @@ Result<Reply> run(const Options& options, const Session& session) {
     return fail({.code = ErrorCode::Usage,
                  .message = "restore wants a name for the stock image",
                  .hint = "Add -o STOCK, or --dry-run to see whether there is a way back."});
-  if (!options.dry_run) WEXLO_CHECK(check_absent(options.output, overwrite));
+  if (!options.dry_run) {
+    WEXLO_CHECK(check_not_input(options.output, {options.image, options.stock}));
+    WEXLO_CHECK(check_absent(options.output, overwrite));
+  }
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
   WEXLO_TRY(const LoadedImage image, load_image(*source));
   auto restored = restore_image(image, options.image, {options.stock}, session.context);

@@ -43,6 +43,10 @@ Result<unsigned> jobs_setting(std::optional<unsigned> option, const std::string&
   std::int64_t jobs = std::max(1u, std::thread::hardware_concurrency());
   if (const auto file = settings_file(config)) {
     WEXLO_TRY(const toml::table table, read_toml(*file));
+    for (const auto& [key, node] : table)
+      if (key.str() != "jobs")
+        return fail(toml_error(node, fmt::format("{} is no setting; there is: jobs", key.str()),
+                               file->string()));
     WEXLO_TRY(jobs, toml_get_or<std::int64_t>(table, "jobs", jobs, file->string()));
     if (jobs < 1 || jobs > kMaxJobs)
       return fail(toml_error(*table.get("jobs"), fmt::format("jobs has to be 1 to {}", kMaxJobs),

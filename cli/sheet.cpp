@@ -1,13 +1,12 @@
 #include "kit/sheet.hpp"
 
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <algorithm>
-#include <iostream>
-#include <iterator>
 
 #include "base/output.hpp"
-#include "base/source.hpp"
+#include "base/source_read.hpp"
 #include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
@@ -24,9 +23,11 @@ struct Options {
   bool force = false;
 };
 
-Result<std::string> pasted(const std::string& file) {
-  if (file == "-")
-    return std::string(std::istreambuf_iterator<char>(std::cin), std::istreambuf_iterator<char>());
+Result<std::string> pasted(const std::string& file, const Context& context) {
+  if (file == "-") {
+    WEXLO_TRY(const Bytes all, read_descriptor(STDIN_FILENO, "standard input", kMaxText, context));
+    return std::string(as_text(all));
+  }
   WEXLO_TRY(const SourcePtr source, open_file(file));
   WEXLO_TRY(const Blob text, read_all(*source, kMaxText));
   return std::string(as_text(text.view()));
@@ -78,7 +79,7 @@ Result<Sheet> gathered(const Options& options, const Session& session) {
     sheet = sheet_from_properties(*said, "the bootloader");
   }
   if (!options.props.empty()) {
-    WEXLO_TRY(const std::string text, pasted(options.props));
+    WEXLO_TRY(const std::string text, pasted(options.props, session.context));
     const Sheet from_text = sheet_from_properties(
         text, options.props == "-" ? "standard input"
                                    : std::filesystem::path(options.props).filename().string());
@@ -101,8 +102,12 @@ Result<Reply> run(const Options& options, const Session& session) {
     return fail({.code = ErrorCode::Usage,
                  .message = "sheet wants a phone, properties, or a sheet to go on with",
                  .hint = "Paste the phone's properties into a file and give it with --props."});
-  WEXLO_TRY(const Sheet sheet, gathered(options, session));
   const auto overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
+  if (!options.sheet.empty()) {
+    WEXLO_CHECK(check_not_input(options.sheet, {options.props, options.over}));
+    WEXLO_CHECK(check_absent(options.sheet, overwrite));
+  }
+  WEXLO_TRY(const Sheet sheet, gathered(options, session));
   if (!options.sheet.empty())
     WEXLO_CHECK(write_file(options.sheet, as_view(format_sheet(sheet)), overwrite));
   Reply reply;

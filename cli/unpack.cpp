@@ -16,6 +16,7 @@ struct Options {
 };
 
 Result<Reply> run(const Options& options, const Session& session) {
+  WEXLO_CHECK(check_not_input(options.folder, {options.image}));
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
   WEXLO_TRY(const LoadedImage image, load_image(*source));
   auto unpacked =

@@ -11,7 +11,7 @@
 namespace wexlo::fuzz {
 namespace {
 
-constexpr DecodeLimit kSmall{.bytes = 4u << 20, .ratio_from = 1u << 20, .ratio = 300};
+const DecodeLimit kSmall{.bytes = 4u << 20, .ratio_from = 1u << 20, .ratio = 300};
 
 }  // namespace
 

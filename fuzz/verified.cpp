@@ -75,7 +75,7 @@ void judge(View input) {
   one.reading = *read_deep(*one.image(), context, Digests::Left);
   Report report;
   judge_form(one, &one, report);
-  judge_ramdisks(one, report);
+  judge_ramdisks(one, &one, report);
   judge_against_stock(one, one, report);
   Subjects set;
   set.all.push_back(one);

@@ -54,6 +54,7 @@ Status check_fields(std::string_view header, std::size_t base) {
 
 Entry Entry::make(std::string name, std::uint32_t mode, Blob data, bool upper_case) {
   Entry entry;
+  entry.made_ = true;
   entry.header_.fill('0');
   std::ranges::copy(std::string_view("070701"), entry.header_.begin());
   entry.upper_ = upper_case;
@@ -89,12 +90,28 @@ void Entry::set_data(Blob data) {
   data_ = std::move(data);
   set(Field::FileSize, static_cast<std::uint32_t>(data_.size()));
   data_tail_ = Blob(Bytes(padding(data_.size())));
-  if (header_[kMagicSize - 1] == '2') {
-    const View bytes = data_.view();
-    set(Field::Check, std::accumulate(bytes.begin(), bytes.end(), std::uint32_t{0},
-                                      [](std::uint32_t sum, std::byte b) {
-                                        return sum + std::to_integer<std::uint32_t>(b);
-                                      }));
+  renew_sum();
+}
+
+/// Sums are of files; a link has none, unless its writer gave it one.
+void Entry::renew_sum() {
+  if (header_[kMagicSize - 1] != '2' || (type() != Regular && get(Field::Check) == 0)) return;
+  const View bytes = data_.view();
+  set(Field::Check, std::accumulate(bytes.begin(), bytes.end(), std::uint32_t{0},
+                                    [](std::uint32_t sum, std::byte b) {
+                                      return sum + std::to_integer<std::uint32_t>(b);
+                                    }));
+}
+
+void give_sums(Archive& archive) {
+  const bool sums = std::ranges::any_of(archive.entries, [](const Entry& entry) {
+    return !entry.made_ && entry.header_[kMagicSize - 1] == '2';
+  });
+  if (!sums) return;
+  for (Entry& entry : archive.entries) {
+    if (!entry.made_ || entry.header_[kMagicSize - 1] == '2') continue;
+    entry.header_[kMagicSize - 1] = '2';
+    entry.renew_sum();
   }
 }
 
@@ -118,6 +135,12 @@ Result<Archive> parse(const Blob& blob, std::string_view file) {
                       .found = hex(bytes.subspan(at, std::min<std::size_t>(6, bytes.size() - at))),
                       .hint = "The ramdisk is damaged, or of a kind Wexlo does not know."});
     }
+    if (archive.entries.size() == kMaxEntries)
+      return located({.code = ErrorCode::LimitExceeded,
+                      .message = "the cpio archive has too many entries",
+                      .offset = at,
+                      .expected = fmt::format("at most {}", kMaxEntries),
+                      .hint = "No phone's ramdisk has that many: check where the file is from."});
     const std::size_t begin = at;
     const auto take = [&](std::size_t count, std::string_view what) -> Result<View> {
       WEXLO_TRY(const View part, slice(bytes, at, count, what));

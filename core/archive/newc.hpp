@@ -31,6 +31,8 @@ inline constexpr std::size_t kHeaderSize = 110;
 inline constexpr std::string_view kTrailer = "TRAILER!!!";
 /// A kernel refuses longer names (PATH_MAX).
 inline constexpr std::size_t kMaxName = 4096;
+/// A phone's ramdisk has some hundred entries; each takes several times its bytes in memory.
+inline constexpr std::size_t kMaxEntries = 250'000;
 
 /// File types in `mode`, POSIX values.
 enum Type : std::uint32_t {
@@ -66,11 +68,14 @@ class Entry {
   friend Result<struct Archive> parse(const Blob& bytes, std::string_view file);
   friend Bytes write(const struct Archive& archive);
   friend bool same(const struct Archive& a, const struct Archive& b);
+  friend void give_sums(struct Archive& archive);
+  void renew_sum();
   /// The header as text is the truth, so that what is not understood stays as it was.
   std::array<char, kHeaderSize> header_{};
   std::string name_;
   Bytes name_tail_;  ///< the name's NUL and its padding, and whatever stands behind the NUL
   Blob data_;
+  bool made_ = false;   ///< by make(): it was not in the archive that was read
   bool upper_ = false;  ///< case of the digits A to F; the archive's, where it has none itself
   Blob data_tail_;      ///< padding to 4; behind a trailer all zeros up to the next archive
 };
@@ -82,6 +87,10 @@ struct Archive {
 };
 
 [[nodiscard]] bool looks_like_newc(View start);
+
+/// Where the archive's entries carry sums (070702), those that were made for it get them, too:
+/// readers that check sums pass over a file without one.
+void give_sums(Archive& archive);
 
 /// Reads to the end of `bytes`. A missing trailer is accepted, as kernels do.
 /// Errors (offset from the start of `bytes`): BadMagic (no archive at all, or garbage between

@@ -96,7 +96,8 @@ class TarReader {
 }  // namespace
 
 bool looks_like_tar(View start) {
-  if (start.size() < kBlock || start[0] == std::byte{0}) return false;
+  // A first member without a name is odd, and still a member: the sum tells.
+  if (start.size() < kBlock) return false;
   const std::string_view field = until_nul(start.subspan(kSumAt, kSumSize));
   const std::size_t digit = field.find_first_not_of(' ');
   unsigned promised = 0;

@@ -92,19 +92,27 @@ std::string sum_line(View md5, const std::string& name) {
   return fmt::format("{}  {}\n", hex(md5), name);
 }
 
+Status write_summed_tar(const std::vector<TarMember>& members, const std::string& name,
+                        const Context& context, const std::function<Status(View)>& out) {
+  Hasher md5(DigestKind::Md5);
+  WEXLO_CHECK(write_tar(members, context, [&](View bytes) -> Status {
+    md5.update(bytes);
+    return out(bytes);
+  }));
+  if (name.empty()) return {};
+  return out(as_view(sum_line(md5.finish(), name)));
+}
+
 Status write_tar_file(const std::filesystem::path& file, const std::vector<TarMember>& members,
                       const std::string& name, const Context& context) {
   WEXLO_TRY(OutputFile output, OutputFile::create(file, Overwrite::Refuse));
-  Hasher md5(DigestKind::Md5);
   std::uint64_t at = 0;
   const auto put = [&](View bytes) -> Status {
     WEXLO_CHECK(output.write_at(at, bytes));
-    md5.update(bytes);
     at += bytes.size();
     return {};
   };
-  WEXLO_CHECK(write_tar(members, context, put));
-  if (!name.empty()) WEXLO_CHECK(output.write_at(at, as_view(sum_line(md5.finish(), name))));
+  WEXLO_CHECK(write_summed_tar(members, name, context, put));
   return output.commit(Flush::Leave);
 }
 

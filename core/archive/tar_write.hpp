@@ -23,6 +23,11 @@ struct TarMember {
 [[nodiscard]] Status write_tar(const std::vector<TarMember>& members, const Context& context,
                                const std::function<Status(View)>& out);
 
+/// The same with a sum line behind it, which names `name` when that is not empty.
+[[nodiscard]] Status write_summed_tar(const std::vector<TarMember>& members,
+                                      const std::string& name, const Context& context,
+                                      const std::function<Status(View)>& out);
+
 /// A new tar at `file`, with a sum line that names `name` when that is not empty.
 [[nodiscard]] Status write_tar_file(const std::filesystem::path& file,
                                     const std::vector<TarMember>& members, const std::string& name,

@@ -15,16 +15,18 @@ RawBuffer::~RawBuffer() {
 
 void RawBuffer::resize(std::size_t size) {
   void* moved = std::realloc(data_, size == 0 ? 1 : size);
-  if (moved == nullptr) throw std::bad_alloc();
+  if (moved == nullptr) throw OutOfMemory(size);
   data_ = static_cast<std::byte*>(moved);
   size_ = size;
 }
 
-Blob RawBuffer::release() {
+Blob RawBuffer::release(Hold hold) {
   Blob out;
   out.view_ = {data_, size_};
+  // A deleter has to be copyable, a hold is not.
+  const auto held = std::make_shared<Hold>(std::move(hold));
   out.owner_ = std::shared_ptr<const void>(
-      std::exchange(data_, nullptr), [](const void* at) { std::free(const_cast<void*>(at)); });
+      std::exchange(data_, nullptr), [held](const void* at) { std::free(const_cast<void*>(at)); });
   size_ = 0;
   return out;
 }

@@ -15,6 +15,7 @@
 #include <vector>
 
 #include "base/error.hpp"
+#include "base/memory.hpp"
 
 namespace wexlo {
 
@@ -61,12 +62,13 @@ class RawBuffer {
       : data_(std::exchange(other.data_, nullptr)), size_(std::exchange(other.size_, 0)) {}
   RawBuffer& operator=(RawBuffer&&) = delete;
   ~RawBuffer();
-  /// New bytes are undefined. Throws std::bad_alloc.
+  /// New bytes are undefined. Throws OutOfMemory.
   void resize(std::size_t size);
   [[nodiscard]] std::size_t size() const { return size_; }
   [[nodiscard]] MutableView view() { return {data_, size_}; }
   /// Hands the bytes over; the buffer is empty afterwards.
-  [[nodiscard]] Blob release();
+  /// @param hold  kept as long as anybody has the bytes
+  [[nodiscard]] Blob release(Hold hold = Hold());
 
  private:
   std::byte* data_ = nullptr;

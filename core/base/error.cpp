@@ -20,12 +20,15 @@ std::string_view code_name(ErrorCode code) {
     case ErrorCode::Mismatch: return "mismatch";
     case ErrorCode::UnsafePath: return "unsafe-path";
     case ErrorCode::Corrupt: return "corrupt";
+    case ErrorCode::NoPartitions: return "no-partitions";
     case ErrorCode::Unsupported: return "unsupported";
     case ErrorCode::NotFound: return "not-found";
     case ErrorCode::Exists: return "exists";
     case ErrorCode::Permission: return "permission";
     case ErrorCode::NoSpace: return "no-space";
     case ErrorCode::Io: return "io";
+    case ErrorCode::NoMemory: return "no-memory";
+    case ErrorCode::Internal: return "internal";
     case ErrorCode::NoMatch: return "no-match";
     case ErrorCode::DoesNotFit: return "does-not-fit";
     case ErrorCode::Unexplained: return "unexplained-change";
@@ -52,14 +55,28 @@ Error at_base(Error error, std::uint64_t base) {
   return error;
 }
 
+namespace {
+
+/// A value that is as long as a page hides the sentence that it stands in.
+std::string shortened(const std::string& text) {
+  constexpr std::size_t kMost = 400, kKept = 120;
+  if (text.size() <= kMost) return text;
+  std::size_t end = kKept;
+  while (end > 0 && (static_cast<unsigned char>(text[end]) & 0xc0) == 0x80)
+    --end;
+  return fmt::format("{}… ({} characters)", text.substr(0, end), text.size());
+}
+
+}  // namespace
+
 std::string describe(const Error& error) {
   std::string text;
-  if (!error.file.empty()) text += error.file + ": ";
+  if (!error.file.empty()) text += shortened(error.file) + ": ";
   if (error.offset) text += fmt::format("at 0x{:x}: ", *error.offset);
-  text += error.message;
-  if (!error.expected.empty()) text += ": expected " + error.expected;
+  text += shortened(error.message);
+  if (!error.expected.empty()) text += ": expected " + shortened(error.expected);
   if (!error.found.empty())
-    text += (error.expected.empty() ? ": found " : ", found ") + error.found;
+    text += (error.expected.empty() ? ": found " : ", found ") + shortened(error.found);
   text += ".";
   if (!error.hint.empty()) text += " " + error.hint;
   return text;
@@ -92,6 +109,15 @@ Error io_error(int errno_value, std::string_view doing, std::string_view file) {
       error.hint = "Give another name, or --force to replace it.";
       break;
     case EISDIR: error.hint = "A file is wanted here, this is a folder."; break;
+    case EMFILE:
+    case ENFILE:
+      error.hint = "Too many files are open: close other programs, or raise ulimit -n.";
+      break;
+    case ENAMETOOLONG: error.hint = "Give a shorter name."; break;
+    case ENOMEM:
+      error.code = ErrorCode::NoMemory;
+      error.hint = "Close other programs, or use a smaller --jobs.";
+      break;
     default: error.hint = "Try again; if it stays, look at the disk.";
   }
   return error;

@@ -25,6 +25,7 @@ enum class ErrorCode {
   Mismatch,
   UnsafePath,
   Corrupt,
+  NoPartitions,  ///< a package or folder that holds nothing a phone has a partition for
   // known, but not supported
   Unsupported,
   // reading or writing failed
@@ -33,6 +34,8 @@ enum class ErrorCode {
   Permission,
   NoSpace,
   Io,
+  NoMemory,  ///< the system gave none; what a file asks for in vain is LimitExceeded
+  Internal,  ///< a fault of Wexlo's own
   // a finding needs a person
   NoMatch,
   DoesNotFit,

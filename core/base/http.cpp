@@ -162,15 +162,42 @@ class HttpSource final : public Source {
   }
 
   Status fetch(std::uint64_t offset, MutableView out) const {
-    WEXLO_TRY(const Answer answer, fetch_once_more(offset, out));
-    if (answer.total != size_ || (!version_.empty() && answer.version != version_))
-      return fail({.code = ErrorCode::Corrupt,
-                   .message = "the file on the server changed while it was read",
-                   .file = name(),
-                   .expected = fmt::format("{} bytes {}", size_, version_),
-                   .found = fmt::format("{} bytes {}", answer.total.value_or(0), answer.version),
-                   .hint = "Run it again."});
+    WEXLO_CHECK(fetch_once_more(offset, out));
     return {};
+  }
+
+  /// Every answer has to be of the range that was asked for, and of the file as it was at first.
+  /// Some servers, and caches before them, give another range than they were asked for.
+  Status check_range_given(const Answer& answer, std::uint64_t offset) const {
+    if (answer.status != 206) return {};
+    if (answer.first != offset)
+      return fail({.code = ErrorCode::Corrupt,
+                   .message = "the server gives another part of the file than it was asked for",
+                   .file = name(),
+                   .offset = offset,
+                   .expected = fmt::format("a part from byte {}", offset),
+                   .found = answer.first ? fmt::format("a part from byte {}", *answer.first)
+                                         : std::string("no Content-Range"),
+                   .hint = "Download the file and give its path."});
+    if (size_ == 0 || (answer.total == size_ && answer.version == version_)) return {};
+    return fail({.code = ErrorCode::Corrupt,
+                 .message = "the file on the server changed while it was read",
+                 .file = name(),
+                 .expected = told(size_, version_),
+                 .found = told(answer.total.value_or(0), answer.version),
+                 .hint = "Run it again."});
+  }
+
+  static std::string told(std::uint64_t size, const std::string& version) {
+    return version.empty() ? fmt::format("{} bytes", size)
+                           : fmt::format("{} bytes, version {}", size, version);
+  }
+
+  /// Between two tries; ends at once when a stop is asked for.
+  void pause(std::chrono::milliseconds time) const {
+    constexpr std::chrono::milliseconds kLook{50};
+    for (; time.count() > 0 && !stop_.stop_requested(); time -= kLook)
+      std::this_thread::sleep_for(std::min(time, kLook));
   }
 
   /// Fetches a range; what breaks off is taken up again where it stopped.
@@ -179,6 +206,7 @@ class HttpSource final : public Source {
       Transfer transfer{.out = out, .stop = &stop_};
       const CURLcode code = perform(offset, transfer);
       WEXLO_CHECK(stopped());
+      WEXLO_CHECK(check_range_given(transfer.answer, offset));
       if (auto refused = judge(transfer); !refused) {
         if (transfer.answer.status < 500 || tries == kTries)
           return fail(std::move(refused).error());
@@ -195,7 +223,7 @@ class HttpSource final : public Source {
       offset += transfer.got;
       out = out.subspan(transfer.got);
       if (transfer.got > 0) tries = 0;  // it goes on: only standing still counts
-      std::this_thread::sleep_for(std::chrono::milliseconds(100 << std::min(tries, 5)));
+      pause(std::chrono::milliseconds(100 << std::min(tries, 5)));
     }
   }
 

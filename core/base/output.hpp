@@ -5,6 +5,7 @@
 
 #include <filesystem>
 #include <string>
+#include <vector>
 
 #include "base/bytes.hpp"
 
@@ -20,6 +21,12 @@ enum class Flush { Wait, Leave };
 /// Exists unless `overwrite` allows to replace what is there. Lets a command refuse before it
 /// works.
 [[nodiscard]] Status check_absent(const std::filesystem::path& target, Overwrite overwrite);
+
+/// Usage, when writing `target` would touch what the call reads: it is one of the inputs, by
+/// whatever links or `..`; it lies in a folder that is an input, and is there already; or an input
+/// lies in it, so that replacing it would remove that. Inputs that are no paths are passed over.
+[[nodiscard]] Status check_not_input(const std::filesystem::path& target,
+                                     const std::vector<std::string>& inputs);
 
 class OutputFile {
  public:
@@ -72,7 +79,8 @@ class FolderGuard {
 
 /// A folder that appears under its final name when all of it is there. An existing folder is
 /// replaced only when it holds `marker` (a file that says the folder is Wexlo's own), so that
-/// `--force` with a mistyped name cannot remove somebody's files.
+/// `--force` with a mistyped name cannot remove somebody's files. What appears at the name while
+/// the folder is filled is looked at again in the moment of the commit.
 class OutputFolder {
  public:
   [[nodiscard]] static Result<OutputFolder> create(const std::filesystem::path& target,
@@ -81,15 +89,24 @@ class OutputFolder {
   OutputFolder& operator=(OutputFolder&&) = delete;
   ~OutputFolder();
   [[nodiscard]] const std::filesystem::path& path() const { return temporary_; }  ///< write here
+  /// Errors: Exists (something is there that is not to be replaced), and those of writing.
   [[nodiscard]] Status commit();
   /// An error that names a file of the temporary, naming it as it would have been called.
   [[nodiscard]] Error with_final_name(Error error) const;
 
  private:
   [[nodiscard]] Status flush() const;
-  OutputFolder(std::filesystem::path target, std::filesystem::path temporary, int lock)
-      : target_(std::move(target)), temporary_(std::move(temporary)), lock_(lock) {}
+  [[nodiscard]] Status replace();
+  OutputFolder(std::filesystem::path target, std::filesystem::path temporary, std::string marker,
+               Overwrite overwrite, int lock)
+      : target_(std::move(target)),
+        temporary_(std::move(temporary)),
+        marker_(std::move(marker)),
+        overwrite_(overwrite),
+        lock_(lock) {}
   std::filesystem::path target_, temporary_;
+  std::string marker_;
+  Overwrite overwrite_;
   int lock_;  ///< says that its owner lives; -1: the file system has no locks
 };
 

@@ -6,6 +6,7 @@
 #include <mutex>
 #include <new>
 #include <optional>
+#include <system_error>
 #include <thread>
 #include <vector>
 
@@ -32,32 +33,39 @@ struct TaskGroup::State {
       changed.wait(lock, [&] { return closing || !queue.empty(); });
       if (queue.empty()) return;
       Task task = std::move(queue.front());
+      const std::uint64_t cost = task.cost;
       queue.pop_front();
-      if (!failure) {
-        lock.unlock();
-        Status status = run(task);
-        // What the task holds goes before its memory is counted as free.
-        task.run = nullptr;
-        lock.lock();
-        if (!status && (!failure || task.number < failed_number)) {
-          failure = std::move(status).error();
-          failed_number = task.number;
-        }
-      }
-      in_flight -= task.cost;
+      run_here(std::move(task), lock);
+      // What the task holds goes before its memory is counted as free.
+      in_flight -= cost;
       --pending;
       changed.notify_all();
     }
+  }
+
+  void run_here(Task task, std::unique_lock<std::mutex>& lock) {
+    if (failure) return;
+    lock.unlock();
+    Status status = run(task);
+    task.run = nullptr;
+    lock.lock();
+    if (status || (failure && task.number > failed_number)) return;
+    failure = std::move(status).error();
+    failed_number = task.number;
   }
 
   Status run(const Task& task) const {
     if (auto stopped = check_stop(context); !stopped) return stopped;
     try {
       return task.run();
-    } catch (const std::bad_alloc&) {
-      return fail({.code = ErrorCode::LimitExceeded,
-                   .message = "not enough memory",
-                   .hint = "Close other programs, or use a smaller --jobs."});
+    } catch (const std::bad_alloc& why) {
+      return fail(no_memory_error(why, "a piece of work"));
+    } catch (const std::exception& fault) {
+      // Out of a thread it would end the program.
+      return fail({.code = ErrorCode::Internal,
+                   .message = "a fault of Wexlo's own",
+                   .found = fault.what(),
+                   .hint = "Please report it, with the command and the file."});
     }
   }
 
@@ -73,8 +81,12 @@ struct TaskGroup::State {
 };
 
 TaskGroup::TaskGroup(const Context& context) : state_(std::make_unique<State>(context)) {
-  for (unsigned i = 0; i < std::max(1u, context.jobs); ++i)
-    state_->threads.emplace_back([state = state_.get()] { state->work(); });
+  try {
+    for (unsigned i = 0; i < std::max(1u, context.jobs); ++i)
+      state_->threads.emplace_back([state = state_.get()] { state->work(); });
+  } catch (const std::system_error&) {
+    // The system has no more threads: those that there are do it all, or who submits does.
+  }
 }
 
 TaskGroup::~TaskGroup() {
@@ -90,6 +102,7 @@ TaskGroup::~TaskGroup() {
 void TaskGroup::submit(std::uint64_t cost, std::function<Status()> task) {
   State& s = *state_;
   std::unique_lock lock(s.mutex);
+  if (s.threads.empty()) return s.run_here({s.submitted++, cost, std::move(task)}, lock);
   s.changed.wait(lock, [&] {
     return s.failure || s.in_flight == 0 || s.in_flight + cost <= s.context.memory_bound;
   });

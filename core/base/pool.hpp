@@ -7,6 +7,7 @@
 #include <stop_token>
 
 #include "base/error.hpp"
+#include "base/memory.hpp"
 
 namespace wexlo {
 
@@ -14,10 +15,15 @@ namespace wexlo {
 struct Context {
   unsigned jobs = 1;                       ///< worker threads, at least 1
   std::uint64_t memory_bound = 64u << 20;  ///< bytes for tasks in flight
-  std::uint64_t decode_bound =
-      0;                   ///< bytes one part may decode to; 0: what stock parts never reach
+  /// What the user allows: bytes of decoded content held at a time, and of one image that is
+  /// written. 0: bounds that stock images never reach.
+  std::uint64_t decode_bound = 0;
+  /// Decoded content that is held now. Copies of a context share it; nullptr: not counted.
+  HeldBytesPtr held = std::make_shared<HeldBytes>();
   std::stop_token stop{};  ///< asked for between chunks of work
   std::function<void(std::uint64_t done, std::uint64_t total)> progress{};  ///< bytes; may be empty
+  /// Whole things that are done, of how many, e.g. kits; may be empty.
+  std::function<void(std::uint64_t done, std::uint64_t total)> steps{};
 };
 
 /// Interrupted, once a stop was asked for.

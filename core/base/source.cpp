@@ -2,6 +2,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <poll.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -96,6 +97,7 @@ class WindowSource final : public Source {
     return stretch;
   }
   const void* stream() const override { return whole_->stream(); }
+  std::string remark() const override { return whole_->remark(); }
 
  private:
   SourcePtr whole_;
@@ -156,6 +158,12 @@ class JoinedSource final : public Source {
     for (const Piece& piece : pieces_)
       if (piece.source != nullptr && !piece.source->seekable()) return piece.source->stream();
     return nullptr;
+  }
+  std::string remark() const override {
+    for (const Piece& piece : pieces_)
+      if (piece.source != nullptr)
+        if (std::string said = piece.source->remark(); !said.empty()) return said;
+    return {};
   }
 
  private:
@@ -247,7 +255,8 @@ SourcePtr open_scratch(std::shared_ptr<const Scratch> scratch, std::uint64_t siz
 }
 
 Result<SourcePtr> open_file(const std::filesystem::path& path) {
-  const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  // A pipe that nobody writes to would hold the open, and no signal would end it.
+  const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOCTTY);
   if (fd < 0) return fail(io_error(errno, "cannot open", path.string()));
   struct stat info {};
   const auto close_with = [&](Error error) {
@@ -261,12 +270,39 @@ Result<SourcePtr> open_file(const std::filesystem::path& path) {
     const off_t end = ::lseek(fd, 0, SEEK_END);
     size = end < 0 ? 0 : static_cast<std::uint64_t>(end);
   } else if (!S_ISREG(info.st_mode)) {
-    return close_with({.code = ErrorCode::Unsupported,
-                       .message = "neither a file nor a block device",
+    return close_with({.code = ErrorCode::Io,
+                       .message = "a plain file is needed here",
                        .file = path.string(),
+                       .found = S_ISFIFO(info.st_mode)   ? "a pipe"
+                                : S_ISSOCK(info.st_mode) ? "a socket"
+                                                         : "a device",
                        .hint = "Save the bytes to a file first."});
   }
   return std::make_shared<FileSource>(fd, size, path.string());
+}
+
+Result<Bytes> read_descriptor(int descriptor, const std::string& name, std::uint64_t limit,
+                              const Context& context) {
+  constexpr int kLook = 100;  // milliseconds between two looks at whether to stop
+  Bytes out;
+  for (;;) {
+    WEXLO_CHECK(check_stop(context));
+    pollfd ready{descriptor, POLLIN, 0};
+    const int some = ::poll(&ready, 1, kLook);
+    if (some == 0 || (some < 0 && errno == EINTR)) continue;
+    std::byte piece[16u << 10];
+    const auto got = some < 0 ? -1 : ::read(descriptor, piece, sizeof piece);
+    if (got < 0 && (errno == EINTR || errno == EAGAIN)) continue;
+    if (got < 0) return fail(io_error(errno, "cannot read", name));
+    if (got == 0) return out;
+    append(out, View(piece, static_cast<std::size_t>(got)));
+    if (out.size() > limit)
+      return fail({.code = ErrorCode::LimitExceeded,
+                   .message = "too large to be read whole",
+                   .file = name,
+                   .expected = fmt::format("at most {} bytes", limit),
+                   .found = "more"});
+  }
 }
 
 Result<SourcePtr> open_window(SourcePtr whole, std::uint64_t offset, std::uint64_t size,
@@ -279,7 +315,7 @@ SourcePtr open_memory(Blob bytes, std::string name) {
   return std::make_shared<MemorySource>(std::move(bytes), std::move(name));
 }
 
-Result<Blob> read_all(const Source& source, std::uint64_t limit) {
+Result<Blob> read_all(const Source& source, std::uint64_t limit) try {
   if (source.size() > limit)
     return fail({.code = ErrorCode::LimitExceeded,
                  .message = "too large to be read whole",
@@ -290,6 +326,8 @@ Result<Blob> read_all(const Source& source, std::uint64_t limit) {
   RawBuffer bytes(static_cast<std::size_t>(source.size()));
   WEXLO_CHECK(source.read_at(0, bytes.view()));
   return bytes.release();
+} catch (const std::bad_alloc& why) {
+  return fail(no_memory_error(why, "reading " + source.name()));
 }
 
 Result<Bytes> read_some(const Source& source, std::uint64_t offset, std::uint64_t size) {

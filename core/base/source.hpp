@@ -47,6 +47,8 @@ class Source {
   [[nodiscard]] virtual std::string own_check() const { return {}; }
   /// For formats whose check is not a part of reading; nullptr: none.
   [[nodiscard]] virtual std::unique_ptr<Checker> checker() const { return nullptr; }
+  /// What was noticed while all bytes were read, one sentence for people; empty: nothing.
+  [[nodiscard]] virtual std::string remark() const { return {}; }
   /// What errors call it: a path, or `archive!member`.
   [[nodiscard]] const std::string& name() const { return name_; }
 
@@ -58,8 +60,8 @@ class Source {
 };
 using SourcePtr = std::shared_ptr<const Source>;
 
-/// Opens a regular file (or a block device) for reading only.
-/// Errors: NotFound, Permission, Io (also: a folder).
+/// Opens a regular file (or a block device) for reading only; never waits.
+/// Errors: NotFound, Permission, Io (also: a folder, a pipe, a device of another kind).
 [[nodiscard]] Result<SourcePtr> open_file(const std::filesystem::path& path);
 
 /// `size` bytes of `whole` from `offset`; nothing is copied. Errors: Truncated.

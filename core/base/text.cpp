@@ -153,6 +153,17 @@ std::string printable(std::string_view text) {
   return out;
 }
 
+std::string printable_lines(std::string_view text) {
+  std::string out;
+  for (;;) {
+    const std::size_t end = std::min(text.find('\n'), text.size());
+    out += printable(text.substr(0, end));
+    if (end == text.size()) return out;
+    out += '\n';
+    text.remove_prefix(end + 1);
+  }
+}
+
 std::optional<std::uint64_t> parse_number(std::string_view text) {
   int base = 10;
   if (text.starts_with("0x") || text.starts_with("0X")) {

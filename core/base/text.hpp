@@ -38,5 +38,7 @@ namespace wexlo {
 
 /// Text made safe to show on a terminal: control bytes and invalid UTF-8 become `\xNN`.
 [[nodiscard]] std::string printable(std::string_view text);
+/// The same for a text of several lines: line ends stay.
+[[nodiscard]] std::string printable_lines(std::string_view text);
 
 }  // namespace wexlo

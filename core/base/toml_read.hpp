@@ -14,6 +14,11 @@ namespace wexlo {
 [[nodiscard]] Result<toml::table> read_toml(const std::filesystem::path& path);
 [[nodiscard]] Result<toml::table> parse_toml(std::string_view text, const std::string& name);
 
+/// TOML before it is parsed: the library takes keys of any number of parts and any number of
+/// values, and goes through them by recursion. Errors: LimitExceeded with the line (a key of more
+/// than 32 parts, values more than 32 deep, more than 200,000 values).
+[[nodiscard]] Status check_toml_shape(std::string_view text, const std::string& name);
+
 /// BadValue at a node's line: `FILE: line 3: MESSAGE`.
 [[nodiscard]] Error toml_error(const toml::node& node, std::string message, std::string file);
 
@@ -34,6 +39,17 @@ template <class T>
                                     const std::string& file) {
   if (!table.contains(key)) return fallback;
   return toml_get<T>(table, key, file);
+}
+
+/// A list that may be absent (nullptr). Errors: BadValue (of another type).
+[[nodiscard]] inline Result<const toml::array*> toml_list(const toml::table& table,
+                                                          std::string_view key,
+                                                          const std::string& file) {
+  const toml::node* node = table.get(key);
+  if (node == nullptr) return nullptr;
+  if (const toml::array* list = node->as_array()) return list;
+  return fail(
+      toml_error(*node, std::string(key) + " is of the wrong type: a list is wanted", file));
 }
 
 }  // namespace wexlo

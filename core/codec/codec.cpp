@@ -58,6 +58,50 @@ Status check_size(Compression kind, std::uint64_t out, std::uint64_t in, const D
                        "--limit SIZE."});
 }
 
+std::unexpected<Error> too_much_held(Compression kind, const DecodeLimit& limit) {
+  return fail({.code = ErrorCode::LimitExceeded,
+               .message = fmt::format("{} data decodes to more than one run may hold",
+                                      compression_name(kind)),
+               .offset = 0,
+               .expected = fmt::format("at most {} bytes, in all that is decoded at a time",
+                                       limit.held->bound()),
+               .found = "more",
+               .hint = "No stock image is that large. If you trust the file, raise the bound: "
+                       "--limit SIZE."});
+}
+
+Result<Decoded> decode_growing(Compression kind, View in, const DecodeLimit& limit) {
+  const auto decoder = make_decoder(kind);
+  RawBuffer out;
+  Hold hold(limit.held);
+  std::size_t size = 0, consumed = 0;
+  // One whole block of the formats that decode by the block. The buffer is doubled while that is
+  // little: of a bomb no more is asked for than came out.
+  constexpr std::size_t kRoom = 8u << 20, kFirst = 256u << 10, kMostMore = 32u << 20;
+  for (;;) {
+    // Grows by what really came out, never by what the stream says of itself.
+    if (out.size() - size < std::min(kRoom, std::max(kFirst / 4, size))) {
+      const std::size_t room = std::max(kFirst, size + std::clamp(size, kRoom, kMostMore));
+      if (!hold.resize(room)) return too_much_held(kind, limit);
+      out.resize(room);
+    }
+    auto step = decoder->step(in.subspan(consumed), out.view().subspan(size), true);
+    if (!step) {
+      Error error = std::move(step).error();
+      if (!error.offset) error.offset = consumed;
+      return fail(std::move(error));
+    }
+    consumed += step->consumed - step->returned;
+    size += step->produced;
+    WEXLO_CHECK(check_size(kind, size, in.size(), limit));
+    if (step->done) break;
+    if (step->consumed == 0 && step->produced == 0) return codec::cut_short(compression_name(kind));
+  }
+  out.resize(size);
+  if (!hold.resize(size)) return too_much_held(kind, limit);
+  return Decoded{out.release(std::move(hold)), consumed};
+}
+
 }  // namespace
 
 std::string_view compression_name(Compression kind) {
@@ -71,7 +115,21 @@ std::optional<Compression> compression_named(std::string_view name) {
   return std::nullopt;
 }
 
+std::optional<std::uint64_t> skippable_frame(View start) {
+  constexpr std::size_t kHead = 8;
+  if (start.size() < kHead) return std::nullopt;
+  const auto word = [&](std::size_t at) {
+    return load<std::uint32_t, std::endian::little>(start.data() + at);
+  };
+  if ((word(0) & 0xFFFFFFF0) != 0x184D2A50) return std::nullopt;
+  return kHead + std::uint64_t{word(4)};
+}
+
 std::optional<Compression> detect_compression(View start) {
+  while (const auto frame = skippable_frame(start)) {
+    if (*frame >= start.size()) return std::nullopt;
+    start = start.subspan(static_cast<std::size_t>(*frame));
+  }
   for (const Row& row : kRows)
     if (!row.magic.empty() && as_text(start).starts_with(row.magic)) return row.kind;
   return std::nullopt;
@@ -82,39 +140,20 @@ std::unique_ptr<Decoder> make_decoder(Compression kind, std::uint64_t memory_lim
 }
 
 DecodeLimit decode_limit(const Context& context) {
-  if (context.decode_bound == 0) return {};
-  return {.bytes = context.decode_bound, .ratio = 0};  // the user vouches for it
+  if (context.decode_bound == 0) return {.held = context.held};
+  // The user vouches for it.
+  return {.bytes = context.decode_bound, .ratio = 0, .held = context.held};
 }
 
-Result<Decoded> decode(Compression kind, View in, const DecodeLimit& limit) {
+Result<Decoded> decode(Compression kind, View in, const DecodeLimit& limit) try {
   if (kind == Compression::Gzip)
-    if (auto quick = gzip_decode_whole(in, limit.bytes)) {
+    if (auto quick = gzip_decode_whole(in, limit)) {
       WEXLO_CHECK(check_size(kind, quick->bytes.size(), in.size(), limit));
       return std::move(*quick);
     }
-  const auto decoder = make_decoder(kind);
-  RawBuffer out;
-  std::size_t size = 0, consumed = 0;
-  // One whole block of the formats that decode by the block.
-  constexpr std::size_t kRoom = 8u << 20, kFirst = 256u << 10;
-  for (;;) {
-    // Grows by what really came out, never by what the stream says of itself.
-    if (out.size() - size < std::min(kRoom, std::max(kFirst / 4, size)))
-      out.resize(std::max(kFirst, size + std::max(size, kRoom)));
-    auto step = decoder->step(in.subspan(consumed), out.view().subspan(size), true);
-    if (!step) {
-      Error error = std::move(step).error();
-      if (!error.offset) error.offset = consumed;
-      return fail(std::move(error));
-    }
-    consumed += step->consumed;
-    size += step->produced;
-    WEXLO_CHECK(check_size(kind, size, in.size(), limit));
-    if (step->done) break;
-    if (step->consumed == 0 && step->produced == 0) return codec::cut_short(compression_name(kind));
-  }
-  out.resize(size);
-  return Decoded{out.release(), consumed};
+  return decode_growing(kind, in, limit);
+} catch (const std::bad_alloc& why) {
+  return fail(no_memory_error(why, fmt::format("decoding {} data", compression_name(kind))));
 }
 
 Framing framing_of(Compression kind, View encoded, std::uint64_t decoded_size) {

@@ -36,13 +36,21 @@ enum class Compression {
 [[nodiscard]] std::optional<Compression> compression_named(std::string_view name);
 
 /// By the first bytes; nullopt when none is recognised. Never gives None: what is not compressed is
-/// for the caller to know.
+/// for the caller to know. Skippable frames (zstd, lz4) in front are passed over.
 [[nodiscard]] std::optional<Compression> detect_compression(View start);
+
+/// Length of the skippable frame (`50` to `5F`, `2A 4D 18`, u32 size, that many bytes) at the
+/// start, its head included; nullopt: there is none. Parallel packers put one before each frame. It
+/// may reach beyond `start`.
+[[nodiscard]] std::optional<std::uint64_t> skippable_frame(View start);
 
 /// What one step of a decoder or encoder did.
 struct CodecStep {
   std::size_t consumed = 0, produced = 0;
   bool done = false;  ///< the stream ended; what follows `consumed` belongs to somebody else
+  /// With `done`: bytes taken in steps before this one that turned out not to be the stream's. They
+  /// stand right before this step's input.
+  std::size_t returned = 0;
 };
 
 /// One compressed stream, pushed through in pieces.
@@ -82,6 +90,8 @@ struct DecodeLimit {
   /// long before the absolute bound. 0 switches the ratio off.
   std::uint64_t ratio_from = 64u << 20;
   std::uint64_t ratio = 300;
+  /// What is decoded counts against this as long as anybody holds it; nullptr: it does not.
+  HeldBytesPtr held{};
 };
 [[nodiscard]] DecodeLimit decode_limit(const Context& context);
 /// Decodes the one stream at the start of `in`. Errors: as Decoder::step, and LimitExceeded when

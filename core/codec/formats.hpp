@@ -1,6 +1,9 @@
 #pragma once
 /// The codecs' own entry points, for the table in codec.cpp and the search in settings.cpp alone.
 
+#include <algorithm>
+#include <array>
+
 #include "codec/codec.hpp"
 
 namespace wexlo::codec {
@@ -11,7 +14,7 @@ std::unique_ptr<Decoder> gzip_decoder(std::uint64_t memory_limit);
 EncoderResult gzip_encoder(const Framing& framing, std::uint64_t size);
 Framing gzip_framing(View encoded, std::uint64_t decoded_size);
 /// The quick way for a member that is all of the input: nullopt when it is not, or does not decode.
-std::optional<Decoded> gzip_decode_whole(View in, std::uint64_t most);
+std::optional<Decoded> gzip_decode_whole(View in, const DecodeLimit& limit);
 /// Above this many bytes a gzip member is put together from pieces that were packed in parallel.
 inline constexpr std::size_t kGzipPieces = 32u << 20;
 Result<Bytes> gzip_encode_pieces(View in, const Framing& framing, const Context& context);
@@ -53,8 +56,30 @@ std::unique_ptr<Decoder> zstd_decoder(std::uint64_t memory_limit);
 EncoderResult zstd_encoder(const Framing& framing, std::uint64_t size);
 Framing zstd_framing(View encoded, std::uint64_t decoded_size);
 
-/// What the stream says of its content's size: from its header, or an index at its end.
-std::optional<std::uint64_t> promised_size(Compression kind, View start, const Source& source);
+/// What the streams of a source say of their content's size, all of them together: from the heads
+/// of their frames, or an index at the end. nullopt: one of them does not say.
+std::optional<std::uint64_t> promised_size(Compression kind, const Source& source);
+
+/// Watches the first bytes of each frame go by, to know skippable ones: the libraries take them for
+/// whole frames, and their end is not the content's.
+class FrameHead {
+ public:
+  void saw(View taken) {
+    const std::size_t count = std::min(taken.size(), head_.size() - have_);
+    std::copy_n(taken.begin(), count, head_.begin() + static_cast<std::ptrdiff_t>(have_));
+    have_ += count;
+  }
+  /// At a frame's end. True: it was a skippable one, and the next one begins.
+  bool was_skippable() {
+    const bool skippable = have_ == head_.size() && skippable_frame(head_).has_value();
+    have_ = 0;
+    return skippable;
+  }
+
+ private:
+  std::array<std::byte, 8> head_{};
+  std::size_t have_ = 0;
+};
 
 /// The libraries count in 32 bits: a piece of at most 1 GiB is handed over at a time.
 inline constexpr std::size_t kMaxPiece = std::size_t{1} << 30;
@@ -69,10 +94,17 @@ inline constexpr std::size_t kMaxPiece = std::size_t{1} << 30;
                .message = std::string(format) + " data ends too early",
                .hint = "The file may be cut short: compare its size with the source's."});
 }
-[[nodiscard]] inline std::unexpected<Error> no_memory(std::string_view format) {
+/// The stream's own demand is above what it may have.
+[[nodiscard]] inline std::unexpected<Error> wants_too_much(std::string_view format) {
   return fail({.code = ErrorCode::LimitExceeded,
                .message = std::string(format) + " data asks for more memory than is allowed",
                .hint = "Such a stream is not usual in firmware: check where the file is from."});
+}
+/// The library got none from the system; how much it asked for it does not say.
+[[nodiscard]] inline std::unexpected<Error> no_memory(std::string_view format) {
+  return fail({.code = ErrorCode::NoMemory,
+               .message = "not enough memory for the " + std::string(format) + " library",
+               .hint = "Close other programs, or use a smaller --jobs."});
 }
 
 }  // namespace wexlo::codec

@@ -156,13 +156,18 @@ std::unique_ptr<Decoder> gzip_decoder(std::uint64_t) {
   return std::make_unique<GzipDecoder>(15 + 16);
 }
 
-std::optional<Decoded> gzip_decode_whole(View in, std::uint64_t most) {
+std::optional<Decoded> gzip_decode_whole(View in, const DecodeLimit& limit) {
   // Where the member is all there is, its last word is the content's size; deflate cannot give more
   // than 1032 bytes for one, so a lie costs no memory.
   constexpr std::size_t kLeast = 1u << 20, kMostRatio = 1032;
   if (in.size() < kLeast) return std::nullopt;
   const std::uint32_t size = load<std::uint32_t, std::endian::little>(in.data() + in.size() - 4);
-  if (size > most || size / kMostRatio > in.size()) return std::nullopt;
+  if (size > limit.bytes || size / kMostRatio > in.size()) return std::nullopt;
+  // A word that lies is found out by the decoder: a bomb gets no room on its own word.
+  if (limit.ratio != 0 && size > limit.ratio_from && size / limit.ratio > in.size())
+    return std::nullopt;
+  Hold hold(limit.held);
+  if (!hold.resize(size)) return std::nullopt;
   const std::unique_ptr<libdeflate_decompressor, void (*)(libdeflate_decompressor*)> decoder(
       libdeflate_alloc_decompressor(), libdeflate_free_decompressor);
   if (decoder == nullptr) return std::nullopt;
@@ -172,7 +177,7 @@ std::optional<Decoded> gzip_decode_whole(View in, std::uint64_t most) {
                                     &consumed, &produced) != LIBDEFLATE_SUCCESS ||
       consumed != in.size() || produced != size)
     return std::nullopt;
-  return Decoded{out.release(), consumed};
+  return Decoded{out.release(std::move(hold)), consumed};
 }
 
 Framing gzip_framing(View encoded, std::uint64_t) {

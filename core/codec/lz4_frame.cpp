@@ -26,7 +26,12 @@ class Lz4FrameDecoder final : public Decoder {
     const std::size_t code =
         LZ4F_decompress(context_, out.data(), &out_size, in.data(), &in_size, nullptr);
     if (LZ4F_isError(code)) return corrupt("lz4", LZ4F_getErrorName(code));
-    const Step step{in_size, out_size, code == 0};
+    Step step{in_size, out_size, code == 0};
+    head_.saw(in.first(step.consumed));
+    if (step.done && head_.was_skippable()) {
+      step.done = last && step.consumed == in.size();
+      return step;
+    }
     if (!step.done && last && step.consumed == in.size() && step.produced < out.size())
       return cut_short("lz4");
     return step;
@@ -34,6 +39,7 @@ class Lz4FrameDecoder final : public Decoder {
 
  private:
   LZ4F_dctx* context_ = nullptr;
+  FrameHead head_;
 };
 
 LZ4F_preferences_t preferences(const Framing& framing, std::uint64_t size) {

@@ -61,6 +61,9 @@ class Lz4LegacyDecoder final : public Decoder {
       step.done = true;
       return step;
     }
+    // Whole blocks so far, and one begun whose end is not there: the file is cut short.
+    if (last && size != 0 && size <= kMaxCompressed && !short_block_ && left > 0 && left < size)
+      return cut_short("lz4");
     // Only the last block may be short, so after one nothing can be a block.
     if (size == 0 || size > kMaxCompressed || short_block_ || (last && left < size))
       return size != 0 && size <= kMaxCompressed && !short_block_ && total_ == 0
@@ -112,9 +115,9 @@ class Lz4LegacyDecoder final : public Decoder {
   /// The stream ended before what was gathered: those bytes are given back.
   Result<Step> finish(Step step) {
     if (total_ == 0 && !short_block_) return cut_short("lz4");
-    if (pending_.size() > step.consumed)
-      return corrupt("lz4", "bytes follow the last block and do not form one");
-    step.consumed -= pending_.size();
+    const std::size_t own = std::min(pending_.size(), step.consumed);
+    step.consumed -= own;
+    step.returned = pending_.size() - own;
     step.done = true;
     return step;
   }
@@ -133,8 +136,8 @@ int compress(View in, MutableView out, int level) {
                                   : LZ4_compress_HC(from, to, in_size, out_size, level);
 }
 
-/// The stock stream's blocks, size words included, by their number.
-std::vector<View> blocks_of(View encoded) {
+/// The blocks of the first stream, size words included. @param rest  bytes behind them
+std::vector<View> blocks_of(View encoded, std::size_t& rest) {
   std::vector<View> blocks;
   std::size_t at = 4;
   while (at < encoded.size() && encoded.size() - at > 4) {
@@ -143,6 +146,20 @@ std::vector<View> blocks_of(View encoded) {
     blocks.push_back(encoded.subspan(at, 4 + std::size_t{size}));
     at += 4 + std::size_t{size};
   }
+  rest = encoded.size() - std::min(at, encoded.size());
+  return blocks;
+}
+
+/// The blocks of a stock stream by their number, where that tells what each of them holds: none of
+/// a joined stream, whose short blocks may stand anywhere, nor of one whose blocks are not exactly
+/// those that its content needs.
+std::vector<View> numbered_blocks(const StockStream& stock) {
+  if (stock.encoded.size() <= 4) return {};
+  std::size_t rest = 0;
+  auto blocks = blocks_of(stock.encoded, rest);
+  const bool whole = rest == 0 || rest == 4;  // the word of the size in all, where there is one
+  const bool fits = blocks.size() == (stock.decoded.size() + kBlock - 1) / kBlock;
+  if (!whole || !fits) blocks.clear();
   return blocks;
 }
 
@@ -187,18 +204,16 @@ Result<Bytes> lz4_legacy_encode(View in, const Framing& framing, const Context& 
                                 const StockStream& stock) {
   const int level = framing.level < 0 ? LZ4HC_CLEVEL_MAX : framing.level;
   const std::size_t count = (in.size() + kBlock - 1) / kBlock;
-  const auto stock_blocks = blocks_of(stock.encoded);
+  const auto stock_blocks = numbered_blocks(stock);
   std::vector<Bytes> blocks(count);
   TaskGroup tasks(context);
   for (std::size_t i = 0; i < count; ++i) {
     const View block = in.subspan(i * kBlock, std::min(kBlock, in.size() - i * kBlock));
-    // A joined stock stream has short blocks in the middle: their numbers do not tell their place.
-    const bool there = i < stock_blocks.size() && i * kBlock < stock.decoded.size();
+    const bool there = i < stock_blocks.size();
     const View old = there ? stock.decoded.subspan(
                                  i * kBlock, std::min(kBlock, stock.decoded.size() - i * kBlock))
                            : View{};
-    if (there && stock_blocks.size() * kBlock < stock.decoded.size() + kBlock &&
-        equal(old, block)) {
+    if (there && equal(old, block)) {
       blocks[i] = to_bytes(stock_blocks[i]);
       continue;
     }
@@ -219,7 +234,8 @@ bool lz4_gives(Compression kind, View content, View encoded, int level) {
   View stock;
   std::size_t block = kBlock;
   if (kind == Compression::Lz4Legacy) {
-    const auto blocks = blocks_of(encoded);
+    std::size_t rest = 0;
+    const auto blocks = blocks_of(encoded, rest);
     if (!blocks.empty()) stock = blocks.front().subspan(4);
   } else if (encoded.size() > 23) {
     const auto flags = std::to_integer<unsigned>(encoded[4]);

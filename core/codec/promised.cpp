@@ -1,10 +1,10 @@
 /// What compressed streams say of themselves before they are decoded: content size, dictionary.
 
-#include <lz4frame.h>
 #include <lzma.h>
 #include <zstd.h>
 
 #include <algorithm>
+#include <array>
 
 #include "codec/formats.hpp"
 #include "codec/unpacked.hpp"
@@ -15,21 +15,82 @@ namespace {
 constexpr std::size_t kXzFooter = 12;
 constexpr std::uint64_t kMaxIndex = 16u << 20;
 
-std::optional<std::uint64_t> lz4_size(View start) {
-  LZ4F_dctx* context = nullptr;
-  if (LZ4F_isError(LZ4F_createDecompressionContext(&context, LZ4F_VERSION))) return std::nullopt;
-  LZ4F_frameInfo_t info{};
-  std::size_t used = start.size();
-  const bool bad = LZ4F_isError(LZ4F_getFrameInfo(context, &info, start.data(), &used));
-  LZ4F_freeDecompressionContext(context);
-  if (bad || info.contentSize == 0) return std::nullopt;
-  return info.contentSize;
+/// Frames of more blocks are not walked: their content is counted by decoding it.
+constexpr std::uint64_t kMostBlocks = 1u << 20;
+constexpr std::size_t kMaxHead = 19;
+
+/// A frame's content, and where the next one begins.
+struct FramePlace {
+  std::uint64_t content = 0, end = 0;
+};
+
+std::optional<std::uint32_t> word_at(const Source& source, std::uint64_t at, std::size_t size) {
+  std::byte raw[4]{};
+  if (at > source.size() || !source.read_at(at, MutableView(raw).first(size))) return std::nullopt;
+  return load<std::uint32_t, std::endian::little>(raw);
 }
 
-std::optional<std::uint64_t> zstd_size(View start) {
-  const unsigned long long size = ZSTD_getFrameContentSize(start.data(), start.size());
-  if (size == ZSTD_CONTENTSIZE_UNKNOWN || size == ZSTD_CONTENTSIZE_ERROR) return std::nullopt;
-  return size;
+std::optional<FramePlace> lz4_place(const Source& source, std::uint64_t at, View head) {
+  constexpr std::size_t kFixed = 7;
+  if (head.size() < kFixed) return std::nullopt;
+  const auto flags = std::to_integer<unsigned>(head[4]);
+  const bool has_size = (flags & 8) != 0;
+  if (!has_size || head.size() < kFixed + 8) return std::nullopt;
+  FramePlace out{.content = load<std::uint64_t, std::endian::little>(head.data() + 6)};
+  std::uint64_t here = at + kFixed + 8 + ((flags & 1) != 0 ? 4 : 0);
+  for (std::uint64_t blocks = 0; blocks < kMostBlocks; ++blocks) {
+    const auto size = word_at(source, here, 4);
+    if (!size) return std::nullopt;
+    here += 4;
+    if (*size == 0) {
+      out.end = here + ((flags & 4) != 0 ? 4 : 0);
+      return out;
+    }
+    here += (*size & 0x7FFFFFFF) + ((flags & 16) != 0 ? 4 : 0);
+  }
+  return std::nullopt;
+}
+
+std::optional<FramePlace> zstd_place(const Source& source, std::uint64_t at, View head) {
+  const unsigned long long size = ZSTD_getFrameContentSize(head.data(), head.size());
+  if (size == ZSTD_CONTENTSIZE_UNKNOWN || size == ZSTD_CONTENTSIZE_ERROR || head.size() < 5)
+    return std::nullopt;
+  const auto flags = std::to_integer<unsigned>(head[4]);
+  const bool single = (flags & 0x20) != 0;
+  constexpr std::array<std::uint64_t, 4> kDictionary{0, 1, 2, 4}, kContent{0, 2, 4, 8};
+  std::uint64_t here = at + 5 + (single ? 0 : 1) + kDictionary[flags & 3] +
+                       (single && flags >> 6 == 0 ? 1 : kContent[flags >> 6]);
+  for (std::uint64_t blocks = 0; blocks < kMostBlocks; ++blocks) {
+    const auto block = word_at(source, here, 3);
+    if (!block) return std::nullopt;
+    const bool repeated = (*block >> 1 & 3) == 1;  // one byte stands for all
+    here += 3 + (repeated ? 1 : *block >> 3);
+    if ((*block & 1) == 0) continue;
+    return FramePlace{size, here + ((flags & 4) != 0 ? 4 : 0)};
+  }
+  return std::nullopt;
+}
+
+/// Frames one behind the other: each has to say how much is in it.
+std::optional<std::uint64_t> frames_size(Compression kind, const Source& source) {
+  std::uint64_t at = 0, total = 0;
+  bool any = false;
+  while (at < source.size()) {
+    const auto head = read_some(source, at, kMaxHead);
+    if (!head) return std::nullopt;
+    if (const auto skipped = skippable_frame(*head)) {
+      at += *skipped;
+      continue;
+    }
+    if (detect_compression(*head) != kind) break;
+    const auto frame =
+        kind == Compression::Zstd ? zstd_place(source, at, *head) : lz4_place(source, at, *head);
+    if (!frame || frame->content > ~std::uint64_t{0} - total) return std::nullopt;
+    total += frame->content;
+    at = frame->end;
+    any = true;
+  }
+  return any ? std::optional(total) : std::nullopt;
 }
 
 /// Every xz stream ends with an index of its blocks: the file is walked from its end.
@@ -86,12 +147,11 @@ std::uint64_t xz_dictionary(View start) {
 
 }  // namespace
 
-std::optional<std::uint64_t> codec::promised_size(Compression kind, View start,
-                                                  const Source& source) {
-  if (kind == Compression::Lz4Frame) return lz4_size(start);
-  if (kind == Compression::Zstd) return zstd_size(start);
-  // Only where the end can be looked at without passing all that is before it.
-  if (kind == Compression::Xz && source.seekable()) return xz_size(source);
+std::optional<std::uint64_t> codec::promised_size(Compression kind, const Source& source) {
+  // Only where any place can be looked at without passing all that is before it.
+  if (!source.seekable()) return std::nullopt;
+  if (kind == Compression::Lz4Frame || kind == Compression::Zstd) return frames_size(kind, source);
+  if (kind == Compression::Xz) return xz_size(source);
   return std::nullopt;
 }
 

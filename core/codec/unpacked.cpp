@@ -53,6 +53,12 @@ class Unpacked final : public Source {
     return outer != nullptr ? outer : this;
   }
   std::string own_check() const override;
+  std::string remark() const override {
+    const std::lock_guard lock(mutex_);
+    if (behind_ == 0) return packed_.source->remark();
+    return fmt::format("{} bytes behind the {} data are not a part of it, and were passed over.",
+                       behind_, compression_name(packed_.kind));
+  }
 
   Status read_at(std::uint64_t offset, MutableView out) const override {
     WEXLO_CHECK(check_range(*this, offset, out.size()));
@@ -191,7 +197,7 @@ class Unpacked final : public Source {
       const bool last = now_.in_at + in.size() == packed_.source->size();
       auto step = now_.decoder->step(in, chunk.subspan(size), last);
       if (!step) return fail(at_base(std::move(step).error(), 0));
-      now_.in_at += step->consumed;
+      now_.in_at += step->consumed - step->returned;
       size += step->produced;
       if (step->done)
         WEXLO_CHECK(next_stream());
@@ -207,7 +213,7 @@ class Unpacked final : public Source {
         const bool last = now_.in_at + in.size() == packed_.source->size();
         auto step = now_.decoder->step(in, more, last);
         if (!step) return fail(std::move(step).error());
-        now_.in_at += step->consumed;
+        now_.in_at += step->consumed - step->returned;
         extra += step->produced;
         if (step->done)
           WEXLO_CHECK(next_stream());
@@ -230,21 +236,45 @@ class Unpacked final : public Source {
     return View(in_).subspan(static_cast<std::size_t>(now_.in_at - in_at_));
   }
 
-  /// After a stream's end: another of the same kind, or the end of the content.
+  /// After a stream's end: another of the same kind, or the end of the content. Between streams,
+  /// and behind the last one, stands what the usual programs pass over: padding of zeros, skippable
+  /// frames. Anything else is not the content's, and is remarked on.
   Status next_stream() const {
     now_.ended = true;
     if (!packed_.joined) return {};
-    // xz pads its streams with zero words.
-    while (packed_.kind == Compression::Xz && packed_.source->size() - now_.in_at >= 4) {
-      std::byte word[4];
-      WEXLO_CHECK(packed_.source->read_at(now_.in_at, word));
-      if (!all_bytes(word, std::byte{0})) break;
-      now_.in_at += 4;
+    constexpr std::size_t kHead = 16;
+    const bool skips = packed_.kind == Compression::Zstd || packed_.kind == Compression::Lz4Frame;
+    std::uint64_t at = now_.in_at;
+    for (;;) {
+      WEXLO_TRY(const Bytes start, read_some(*packed_.source, at, kHead));
+      const auto skipped = skips ? skippable_frame(start) : std::nullopt;
+      if (skipped) {
+        if (*skipped > packed_.source->size() - at)
+          return codec::cut_short(compression_name(packed_.kind));
+        at += *skipped;
+      } else if (packed_.kind == Compression::Xz && start.size() >= 4 &&
+                 all_bytes(View(start).first(4), std::byte{0})) {
+        at += 4;  // xz pads its streams with zero words
+      } else if (detect_compression(start) == packed_.kind) {
+        now_.in_at = at;
+        now_.decoder = make_decoder(packed_.kind, memory_);
+        now_.ended = false;
+        return {};
+      } else {
+        return look_behind(at);
+      }
     }
-    WEXLO_TRY(const Bytes start, read_some(*packed_.source, now_.in_at, 16));
-    if (detect_compression(start) != packed_.kind) return {};
-    now_.decoder = make_decoder(packed_.kind, memory_);
-    now_.ended = false;
+  }
+
+  /// Whether there is more than padding behind the content.
+  Status look_behind(std::uint64_t at) const {
+    const std::uint64_t size = packed_.source->size();
+    for (std::uint64_t done = at; done < size; done += kChunk) {
+      WEXLO_TRY(const Bytes piece, read_some(*packed_.source, done, kChunk));
+      if (all_bytes(piece, std::byte{0})) continue;
+      behind_ = size - at;
+      break;
+    }
     return {};
   }
 
@@ -274,12 +304,15 @@ class Unpacked final : public Source {
   mutable std::uint64_t spacing_ = 4u << 20;
   mutable std::shared_ptr<Scratch> spill_;
   mutable std::uint64_t spilled_ = 0;
+  mutable std::uint64_t behind_ = 0;  ///< bytes that are neither content nor padding
   mutable unsigned rewinds_ = 0;
 };
 
 std::string Unpacked::own_check() const {
   if (packed_.crc) return "crc-32";
-  const auto start = read_some(*packed_.source, 0, 16);
+  auto start = read_some(*packed_.source, 0, 16);
+  if (const auto skipped = start ? skippable_frame(*start) : std::nullopt)
+    start = read_some(*packed_.source, *skipped, 16);
   const auto flag = [&](std::size_t at, unsigned mask) {
     return start && start->size() > at && (std::to_integer<unsigned>((*start)[at]) & mask) != 0;
   };
@@ -298,8 +331,7 @@ std::string Unpacked::own_check() const {
 
 Result<SourcePtr> open_unpacked(Packed packed, const Context& context) {
   std::string name = packed.name.empty() ? packed.source->name() : packed.name;
-  WEXLO_TRY(const Bytes start, read_some(*packed.source, 0, 64));
-  if (!packed.size) packed.size = codec::promised_size(packed.kind, start, *packed.source);
+  if (!packed.size) packed.size = codec::promised_size(packed.kind, *packed.source);
   const auto promised = packed.size;
   const std::uint64_t memory = std::max<std::uint64_t>(context.decode_bound, 192u << 20);
   auto unpacked =

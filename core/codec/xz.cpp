@@ -59,8 +59,8 @@ class XzDecoder final : public Decoder {
         if (last && step.consumed == in.size() && step.produced < out.size())
           return cut_short(name_);
         return step;
-      case LZMA_MEM_ERROR:
-      case LZMA_MEMLIMIT_ERROR: return no_memory(name_);
+      case LZMA_MEMLIMIT_ERROR: return wants_too_much(name_);
+      case LZMA_MEM_ERROR: return no_memory(name_);
       case LZMA_FORMAT_ERROR: return corrupt(name_, "wrong header");
       case LZMA_OPTIONS_ERROR: return corrupt(name_, "it asks for a filter nobody knows");
       default: return corrupt(name_, "its own check does not match");

@@ -1,6 +1,7 @@
 /// zstd over libzstd. One frame is one stream: frames that follow are for the caller.
 
 #include <zstd.h>
+#include <zstd_errors.h>
 
 #include <algorithm>
 
@@ -30,10 +31,17 @@ class ZstdDecoder final : public Decoder {
     const std::size_t code = ZSTD_decompressStream(context_, &output, &input);
     if (ZSTD_isError(code)) {
       const std::string_view why = ZSTD_getErrorName(code);
-      if (why.find("memory") != why.npos) return no_memory("zstd");
+      if (ZSTD_getErrorCode(code) == ZSTD_error_frameParameter_windowTooLarge)
+        return wants_too_much("zstd");
+      if (ZSTD_getErrorCode(code) == ZSTD_error_memory_allocation) return no_memory("zstd");
       return corrupt("zstd", why);
     }
-    const Step step{input.pos, output.pos, code == 0};
+    Step step{input.pos, output.pos, code == 0};
+    head_.saw(in.first(step.consumed));
+    if (step.done && head_.was_skippable()) {
+      step.done = last && step.consumed == in.size();
+      return step;
+    }
     if (!step.done && last && step.consumed == in.size() && step.produced < out.size())
       return cut_short("zstd");
     return step;
@@ -41,6 +49,7 @@ class ZstdDecoder final : public Decoder {
 
  private:
   ZSTD_DCtx* context_;
+  FrameHead head_;
 };
 
 class ZstdEncoder final : public Encoder {

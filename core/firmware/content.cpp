@@ -203,6 +203,17 @@ ContentPtr unreadable(Error why) {
   return std::make_shared<Unreadable>(std::move(why));
 }
 
+Status check_image_size(std::uint64_t size, const std::string& name, const Context& context) {
+  const std::uint64_t most = std::max(kMostImage, context.decode_bound);
+  if (size <= most) return {};
+  return fail({.code = ErrorCode::LimitExceeded,
+               .message = "the image is larger than any phone's partition",
+               .file = name,
+               .expected = fmt::format("at most {} bytes", most),
+               .found = fmt::format("{} bytes", size),
+               .hint = "If that is right, say how large images may be: --limit SIZE."});
+}
+
 Result<Verified> copy_source(const Source& source, const std::vector<Promise>& promises,
                              ImageSink& sink, const ReadOptions& options, const Context& context) {
   std::vector<DigestKind> kinds;
@@ -213,6 +224,7 @@ Result<Verified> copy_source(const Source& source, const std::vector<Promise>& p
   const bool own = options.digest && promised == promises.end();
   if (own) kinds.push_back(DigestKind::Sha256);
   const std::uint64_t size = source.size();
+  WEXLO_CHECK(check_image_size(size, source.name(), context));
   WEXLO_CHECK(sink.resize(size));
   DigestLine digests(std::move(kinds), source.checker(), context.jobs > 1);
   Buffers buffers;
@@ -244,6 +256,7 @@ Result<Verified> copy_source(const Source& source, const std::vector<Promise>& p
   Verified out;
   if (own || promised != promises.end()) out.sha256 = found[own ? found.size() - 1 : sha256_at];
   out.proof = promises.empty() ? source.own_check() : digest_name(promises.front().kind);
+  out.remark = source.remark();
   return out;
 }
 

@@ -54,7 +54,15 @@ struct Verified {
   std::string sha256;  ///< of the image, lower-case hex; empty: not asked for
   /// What was promised of all its bytes and is true, e.g. "sha-256", "crc-32"; empty: nothing was.
   std::string proof;
+  std::string remark;  ///< what was noticed on the way: Source::remark
 };
+
+/// No phone's partition is larger: more than this is written only when the user says so.
+inline constexpr std::uint64_t kMostImage = std::uint64_t{32} << 30;
+/// LimitExceeded, when an image of `size` bytes is larger than the user allows (Context's
+/// decode_bound), or than any partition. A file of some bytes can claim any size.
+[[nodiscard]] Status check_image_size(std::uint64_t size, const std::string& name,
+                                      const Context& context);
 
 struct ReadOptions {
   bool digest = true;  ///< false: no SHA-256 where nothing promises one

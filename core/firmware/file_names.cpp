@@ -96,6 +96,7 @@ FileName read_file_name(std::string_view path) {
   const std::string_view archive = strip(name, kArchiveEnds);
   const std::string_view packed = archive.empty() ? strip(name, kPackedEnds) : std::string_view();
   out.packed = without_magic(packed);
+  out.says_packed = !packed.empty();
   if (!archive.empty()) {
     strip(name, kArchiveEnds);  // `.tar.md5`
     out.archive = true;

@@ -15,6 +15,7 @@ struct FileName {
   bool archive = false;   ///< its ending is one of packages inside packages
   /// By the ending, for formats that have no magic.
   std::optional<Compression> packed;
+  bool says_packed = false;  ///< its ending is one of packed files
   /// A piece of a set: `NAME.img_sparsechunk.3`, `NAME.part-3`, `NAME_3.img`, `NAME.img.3`.
   std::optional<unsigned> number;
   std::string set;              ///< the name without the number

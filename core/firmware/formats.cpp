@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 
 #include "archive/zip.hpp"
 #include "base/http.hpp"
@@ -29,6 +30,19 @@ bool magic_at(View start) {
   constexpr std::array<std::uint8_t, sizeof...(Magic)> magic{Magic...};
   return start.size() >= Offset + magic.size() &&
          std::memcmp(start.data() + Offset, magic.data(), magic.size()) == 0;
+}
+
+/// The boot sector of FAT12, FAT16 and FAT32: its jump and its table of sizes. The words "FAT16"
+/// and the like in it are for people, and may be missing.
+bool looks_like_fat(View start) {
+  constexpr std::size_t kSector = 512;
+  if (start.size() < kSector) return false;
+  const auto byte = [&](std::size_t at) { return std::to_integer<unsigned>(start[at]); };
+  const unsigned bytes = byte(11) | byte(12) << 8, cluster = byte(13);
+  const bool jump = (byte(0) == 0xEB && byte(2) == 0x90) || byte(0) == 0xE9;
+  return jump && byte(510) == 0x55 && byte(511) == 0xAA && std::has_single_bit(bytes) &&
+         bytes >= kSector && bytes <= 4096 && std::has_single_bit(cluster) &&
+         (byte(14) | byte(15)) != 0 && (byte(16) == 1 || byte(16) == 2) && byte(21) >= 0xF0;
 }
 
 template <Compression Kind>
@@ -77,6 +91,7 @@ constexpr std::array kFormats{
     Format{"tar", looks_like_tar, open_tar_package},
     Format{"gpt", looks_like_gpt, open_gpt},
     Format{"super", looks_like_super, open_super},
+    Format{"fat", looks_like_fat},
 };
 
 Error unknown_format(const std::string& name, View start) {
@@ -161,6 +176,8 @@ Result<Unwrapped> unwrap(SourcePtr source, std::optional<Compression> packed,
       return out;
     }
     if (out.format->unwrap == nullptr) return out;
+    // What the name promised is taken off now: it is not taken off twice.
+    if (is_packed(*out.format)) packed.reset();
     WEXLO_TRY(out.source, out.format->unwrap(out.source, opening));
     out.layers.push_back({std::string(out.format->kind), ""});
   }
@@ -189,6 +206,15 @@ FirmwarePtr single_image(const Unwrapped& inner, const SourcePtr& outer) {
 
 }  // namespace
 
+void tell_not_packed(Firmware& firmware, const FileName& file, const Unwrapped& inner,
+                     const std::string& path) {
+  if (!file.says_packed || inner.format != nullptr || !inner.layers.empty()) return;
+  firmware.note("not-packed",
+                fmt::format("{} is named as a packed file, and its bytes do not begin so: they are "
+                            "taken as they are.",
+                            base_name(path)));
+}
+
 Result<FirmwarePtr> open_source(const SourcePtr& source, const Opening& opening) {
   const FileName file = read_file_name(source->name());
   WEXLO_TRY(Unwrapped inner, unwrap(source, file.packed, opening));
@@ -210,6 +236,7 @@ Result<FirmwarePtr> open_source(const SourcePtr& source, const Opening& opening)
   if (shells > 0 || out->kind.empty())
     out->kind = shells > 0 ? inner.layers.front().kind : out->layers.front().kind;
   out->layers.insert(out->layers.begin(), inner.layers.begin(), inner.layers.end());
+  tell_not_packed(*out, file, inner, source->name());
   if (opening.depth == 0) facts_from_images(*out);
   return out;
 }

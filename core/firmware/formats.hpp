@@ -6,6 +6,7 @@
 #include <string>
 
 #include "codec/codec.hpp"
+#include "firmware/file_names.hpp"
 #include "firmware/opening.hpp"
 #include "image/layout.hpp"
 #include "image/prefix.hpp"
@@ -49,6 +50,11 @@ struct Unwrapped {
 /// Errors: those of the wrappers, LimitExceeded (nested too deep).
 [[nodiscard]] Result<Unwrapped> unwrap(SourcePtr source, std::optional<Compression> packed,
                                        const Opening& opening);
+
+/// Notes a file that is named as packed and is neither that nor anything known: what is taken out
+/// of it are its own bytes.
+void tell_not_packed(Firmware& firmware, const FileName& file, const Unwrapped& inner,
+                     const std::string& path);
 
 /// Whatever it is, as firmware: a single image has one partition, named by its file, else its kind.
 /// Errors: BadMagic, those of the container.

@@ -58,7 +58,7 @@ class PackageReader {
 
  private:
   Error nothing() const {
-    return {.code = ErrorCode::Unsupported,
+    return {.code = ErrorCode::NoPartitions,
             .message = "nothing in it is known as a partition",
             .file = bundle_.name,
             .expected = "payload.bin, images, a transfer list, or packages with such",
@@ -86,7 +86,8 @@ class PackageReader {
   /// What is no fault of one file: nobody would be helped by going on.
   static bool ends_all(ErrorCode code) {
     return code == ErrorCode::Interrupted || code == ErrorCode::Io || code == ErrorCode::NoSpace ||
-           code == ErrorCode::UnsafePath || code == ErrorCode::LimitExceeded;
+           code == ErrorCode::UnsafePath || code == ErrorCode::LimitExceeded ||
+           code == ErrorCode::NoMemory || code == ErrorCode::Internal;
   }
 
   /// A text member; nullopt: it does not read, and a note says so.
@@ -269,6 +270,7 @@ class PackageReader {
         return nested ? take(std::move(nested), item.path) : Status();
       }
     }
+    tell_not_packed(*out_, file, *inner, item.path);
     if (listings_.has_slices(item)) return add_slices(item, inner->source);
     std::vector<StoredFile> stored;
     if (auto promises = listings_.promises_of(item); !promises.empty())
@@ -385,9 +387,7 @@ class PackageReader {
     if (nested) return nested;
     if (ends_all(nested.error().code)) return nested;
     // The others are worth having; without any it is what is told.
-    const bool nothing_in_it = nested.error().code == ErrorCode::Unsupported &&
-                               nested.error().message.starts_with("nothing in it");
-    if (nothing_in_it) return FirmwarePtr();
+    if (nested.error().code == ErrorCode::NoPartitions) return FirmwarePtr();
     out_->note("unreadable-package", describe(nested.error()));
     if (!trouble_) trouble_ = std::move(nested).error();
     return FirmwarePtr();

@@ -8,7 +8,7 @@
 namespace wexlo {
 
 /// @param layer  the shell itself: kind and detail
-/// Errors: Unsupported (nothing in it is a partition), UnsafePath, and those of what lies inside.
+/// Errors: NoPartitions (nothing in it is a partition), UnsafePath, and those of what lies inside.
 [[nodiscard]] Result<FirmwarePtr> open_package(const Bundle& bundle, Layer layer,
                                                const Opening& opening);
 

@@ -341,6 +341,7 @@ Result<Verified> PayloadContent::read(ImageSink& sink, const ReadOptions& option
   WEXLO_CHECK(check_coverage());
   MemoryGate gate(context.memory_bound);
   WEXLO_TRY(const OperationPlace place, this->place(gate, context));
+  WEXLO_CHECK(check_image_size(size(), update_.name(), context));
   WEXLO_CHECK(sink.resize(size()));
   const std::string expected = hex(as_view(update_.new_info().hash()));
   const bool counted = options.digest || !expected.empty();

@@ -10,7 +10,13 @@ namespace {
 
 /// Takes off what packs a piece. True: what is left is sparse.
 Result<bool> take_off(SourcePtr& source, const Opening& opening) {
-  for (;;) {
+  for (unsigned depth = 0;; ++depth) {
+    // A packed file can be made to give itself again.
+    if (depth > kMaxDepth)
+      return fail({.code = ErrorCode::LimitExceeded,
+                   .message = "a piece is packed too many times",
+                   .file = source->name(),
+                   .expected = fmt::format("at most {} shells", kMaxDepth)});
     WEXLO_TRY(const Bytes start, read_some(*source, 0, kProbeSize));
     if (looks_like_sparse(start)) return true;
     const Format* format = find_format(start);
@@ -51,7 +57,7 @@ Result<std::optional<JoinedPieces>> join_pieces(std::vector<PieceFile> files, bo
     std::vector<SourcePtr> sources;
     for (PieceFile& file : files)
       sources.push_back(std::move(file.source));
-    WEXLO_TRY(out.source, open_sparse_set(sources, shown));
+    WEXLO_TRY(out.source, open_sparse_set(sources, shown, opening.context));
   } else {
     std::vector<Piece> pieces;
     for (const PieceFile& file : files)

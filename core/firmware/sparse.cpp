@@ -32,11 +32,14 @@ struct Sum {
 
 class SparseSource final : public Source {
  public:
-  explicit SparseSource(SourcePtr source) : Source(source->name()), source_(std::move(source)) {}
+  /// @param filled  bytes that fill chunks may give, zeros aside
+  SparseSource(SourcePtr source, std::uint64_t filled)
+      : Source(source->name()), source_(std::move(source)), most_filled_(filled) {}
 
   Status open();
   std::uint64_t size() const override { return size_; }
   const void* stream() const override { return source_->stream(); }
+  std::string remark() const override { return source_->remark(); }
   std::string own_check() const override { return image_sum_ != 0 ? "crc-32" : ""; }
   std::unique_ptr<Checker> checker() const override;
   Status read_at(std::uint64_t offset, MutableView out) const override;
@@ -85,6 +88,8 @@ class SparseSource final : public Source {
   mutable std::vector<Sum> sums_;
   mutable std::uint64_t next_at_ = 0, begin_ = 0;  ///< of the next chunk: in the file, in the image
   mutable std::uint32_t read_ = 0;                 ///< chunk headers
+  mutable std::uint64_t filled_ = 0;               ///< bytes of fill chunks that are not zeros
+  std::uint64_t most_filled_;
 };
 
 Status SparseSource::open() {
@@ -192,6 +197,15 @@ Status SparseSource::next_chunk() const {
   if (chunk.size > size_ - begin_)
     return fail(bad("a chunk runs past the end of the image", at + 4, size_ - begin_, chunk.size));
   WEXLO_CHECK(take_data(chunk, total - chunk_header_, at));
+  if (chunk.type == Fill && chunk.fill != 0) filled_ += chunk.size;
+  if (filled_ > most_filled_)
+    return fail(Error{.code = ErrorCode::LimitExceeded,
+                      .message = "fill chunks give more than any stock image has",
+                      .file = name(),
+                      .offset = at,
+                      .expected = fmt::format("at most {} bytes", most_filled_),
+                      .found = fmt::format("{} bytes and more", filled_),
+                      .hint = "If that is right, say how large images may be: --limit SIZE."});
   next_at_ += total;
   begin_ += chunk.size;
   ++read_;
@@ -341,22 +355,29 @@ class SparseSet final : public Source {
   std::vector<std::shared_ptr<SparseSource>> parts_;
 };
 
+/// Chunks of a few bytes can fill a disk. Erased flash is the longest run of one word that stock
+/// images have.
+std::uint64_t most_filled(const Context& context) {
+  return std::max<std::uint64_t>(std::uint64_t{1} << 30, context.decode_bound);
+}
+
 }  // namespace
 
 bool looks_like_sparse(View start) {
   return start.size() >= 4 && load<std::uint32_t, std::endian::little>(start.data()) == kMagic;
 }
 
-Result<SourcePtr> open_sparse(const SourcePtr& source, const Opening&) {
-  auto sparse = std::make_shared<SparseSource>(source);
+Result<SourcePtr> open_sparse(const SourcePtr& source, const Opening& opening) {
+  auto sparse = std::make_shared<SparseSource>(source, most_filled(opening.context));
   WEXLO_CHECK(sparse->open());
   return sparse;
 }
 
-Result<SourcePtr> open_sparse_set(const std::vector<SourcePtr>& sources, const std::string& name) {
+Result<SourcePtr> open_sparse_set(const std::vector<SourcePtr>& sources, const std::string& name,
+                                  const Context& context) {
   std::vector<std::shared_ptr<SparseSource>> parts;
   for (const SourcePtr& source : sources) {
-    auto part = std::make_shared<SparseSource>(source);
+    auto part = std::make_shared<SparseSource>(source, most_filled(context));
     WEXLO_CHECK(part->open());
     if (!parts.empty() && part->size() != parts.front()->size())
       return fail(

@@ -16,6 +16,7 @@ namespace wexlo {
 /// Several sparse images of one partition, laid over each other: each carries its own part and
 /// skips the rest. Errors: as above, and BadValue when their sizes differ.
 [[nodiscard]] Result<SourcePtr> open_sparse_set(const std::vector<SourcePtr>& sources,
-                                                const std::string& name);
+                                                const std::string& name,
+                                                const Context& context = {});
 
 }  // namespace wexlo

@@ -159,6 +159,7 @@ class TransferContent final : public Content {
       WEXLO_TRY(const SourcePtr whole, source(context));
       return copy_source(*whole, {}, sink, options, context);
     }
+    WEXLO_CHECK(check_image_size(plan_.size, data_->name(), context));
     WEXLO_CHECK(sink.resize(plan_.size));
     Bytes piece(kPiece);
     std::uint64_t from = 0;

@@ -67,7 +67,11 @@ void name_form(View bytes, Kernel& out) {
     out.architecture = "arm";
   } else if (text_at(bytes, 0x202, "HdrS")) {
     out.form = "x86 bzImage";
-    out.architecture = "x86";
+    // xloadflags, since protocol 2.12: bit 0 says that there is a 64-bit entry.
+    const bool flags =
+        bytes.size() > 0x237 && load<std::uint16_t, LE>(bytes.data() + 0x206) >= 0x020c;
+    const bool wide = flags && (load<std::uint16_t, LE>(bytes.data() + 0x236) & 1) != 0;
+    out.architecture = wide ? "x86_64" : "x86";
   } else if (text_at(bytes, 0, "MZ") && text_at(bytes, 4, "zimg")) {
     out.form = "EFI zboot";
   } else if (text_at(bytes, 48, "RISCV") || text_at(bytes, 56, "RSC\x05")) {

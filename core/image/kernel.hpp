@@ -11,7 +11,7 @@ namespace wexlo::kernel {
 
 struct Kernel {
   std::string form;          ///< "arm64 Image", "ARM zImage", "x86 bzImage", "EFI zboot", "unknown"
-  std::string architecture;  ///< "arm64", "arm", "x86", "riscv64"; empty: not known
+  std::string architecture;  ///< "arm64", "arm", "x86_64", "x86", "riscv64"; empty: not known
   /// Of the whole ("gzip", "lz4-legacy", …), or of the kernel that unpacks itself; "none".
   std::string compression = "none";
   std::string wrapping;            ///< "chipset part header KERNEL", "uImage NAME"; empty: none

@@ -50,6 +50,7 @@ class Tray {
     Context outer = context_;
     outer.jobs = at_once;
     outer.progress = {};
+    outer.steps = {};
     inner_ = outer;
     inner_.jobs = std::max(1u, context_.jobs / at_once);
     TaskGroup tasks(outer);
@@ -71,37 +72,41 @@ class Tray {
       row.why = describe(made.error());
       row.error = std::move(made).error();
     }
-    if (context_.progress) {
+    if (context_.steps) {
       const std::lock_guard lock(mutex_);
-      context_.progress(++done_, rows_.size());
+      context_.steps(++done_, rows_.size());
     }
     return {};
   }
 
   Status make(TrayRow& row) {
     const TrayJob& job = row.job;
+    // Each kit is a run of its own: what fits alone fits in the tray.
+    Context inner = inner_;
+    inner.held = std::make_shared<HeldBytes>(context_.held->bound());
     if (job.only_fitting) {
-      WEXLO_TRY(row.why, unfit(job, inner_));
+      WEXLO_TRY(row.why, unfit(job, inner));
       if (!row.why.empty()) return {};
     }
-    WEXLO_TRY(PrepareOptions options, options_of(job.wish, row.findings, inner_));
+    WEXLO_TRY(PrepareOptions options, options_of(job.wish, row.findings, inner));
     options.cache = options_.cache;
     options.dry_run = options_.dry_run;
     options.overwrite = options_.overwrite;
-    if (!options_.dry_run) {
+    const fs::path parent = fs::path(job.kit).parent_path();
+    if (!options_.dry_run && !parent.empty()) {
       std::error_code error;
-      fs::create_directories(fs::path(job.kit).parent_path(), error);
-      if (error)
-        return fail(io_error(error.value(), "cannot make the folder",
-                             fs::path(job.kit).parent_path().string()));
+      fs::create_directories(parent, error);
+      if (error) return fail(io_error(error.value(), "cannot make the folder", parent.string()));
     }
-    WEXLO_TRY(const Prepared done, prepare(job.wish.firmware, options, job.kit, inner_));
+    WEXLO_TRY(const Prepared done, prepare(job.wish.firmware, options, job.kit, inner));
     row.device = done.build.device;
     row.build = done.build.fingerprint;
     row.target = done.target.partition;
     row.findings.insert(row.findings.end(), done.findings.begin(), done.findings.end());
     row.codes = stopping(done);
-    row.outcome = done.stopped ? TrayOutcome::Refused : TrayOutcome::Made;
+    row.outcome = done.stopped       ? TrayOutcome::Refused
+                  : options_.dry_run ? TrayOutcome::Possible
+                                     : TrayOutcome::Made;
     if (done.stopped) row.why = fmt::format("{}", fmt::join(row.codes, ", "));
     return {};
   }
@@ -134,6 +139,7 @@ class Tray {
 std::string_view outcome_word(TrayOutcome outcome) {
   switch (outcome) {
     case TrayOutcome::Made: return "made";
+    case TrayOutcome::Possible: return "would be made";
     case TrayOutcome::Refused: return "refused";
     case TrayOutcome::Failed: return "failed";
     case TrayOutcome::Passed: return "not for it";

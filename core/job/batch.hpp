@@ -25,9 +25,10 @@ struct TrayJob {
 
 enum class TrayOutcome {
   Made,
-  Refused,  ///< a problem that nobody accepted
-  Failed,   ///< an error
-  Passed,   ///< the firmware is not for that phone, and was not asked for to be
+  Possible,  ///< a dry run: it would be made
+  Refused,   ///< a problem that nobody accepted
+  Failed,    ///< an error
+  Passed,    ///< the firmware is not for that phone, and was not asked for to be
 };
 [[nodiscard]] std::string_view outcome_word(TrayOutcome outcome);
 

@@ -4,6 +4,7 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/digest.hpp"
 #include "firmware/super.hpp"
@@ -40,6 +41,7 @@ class CheckJob {
     }
     subjects_ = overlay(given, stock);
     WEXLO_CHECK(walk(stock));
+    WEXLO_CHECK(look_at_lone_footers());
     find_untouched(given, stock);
     judge_images(given, stock);
     judge_set({subjects_, out_.walk, options_.slot, whole_}, report_);
@@ -173,7 +175,7 @@ class CheckJob {
       if (given.find(one.partition) == nullptr) continue;
       const Subject* twin = stock.find(one.partition);
       judge_form(one, twin, report_);
-      judge_ramdisks(one, report_);
+      judge_ramdisks(one, twin, report_);
       if (twin != nullptr && !one.untouched) {
         judge_against_stock(one, *twin, report_);
         rollback(one, *twin);
@@ -304,6 +306,9 @@ class CheckJob {
       add(one.partition, out_.walk.verification_disabled ? Standing::Disabled : Standing::Unsigned,
           "no struct vouches for it");
     }
+    for (const auto& [name, footer] : lone_)
+      add(name, footer.trouble.empty() ? Standing::Unsigned : Standing::DigestMismatch,
+          footer.trouble.empty() ? footer.about : footer.trouble);
     std::ranges::sort(out_.partitions, {}, &CheckedPartition::name);
     if (!absent.empty() && !out_.walk.structs.empty())
       note("not-at-hand",
@@ -330,9 +335,9 @@ class CheckJob {
     if (out_.walk.structs.empty()) return without_chain();
     const verified::Walk& walk = out_.walk;
     const verified::ChainStruct& top = walk.structs.front();
-    out_.locked.starts = walk.locked_starts();
-    out_.unlocked.starts = walk.unlocked_starts();
-    if (!out_.locked.starts) {
+    out_.locked.outlook = walk.locked();
+    out_.unlocked.outlook = walk.unlocked();
+    if (!out_.locked.starts()) {
       out_.locked.sentence =
           fmt::format("A locked phone stops at power-on: {}", walk.first_stop(true)->message);
     } else {
@@ -352,7 +357,7 @@ class CheckJob {
                     whose, first_of(top.key_sha256));
     }
     const verified::Fault* passed = walk.first_stop(true);
-    if (!out_.unlocked.starts)
+    if (!out_.unlocked.starts())
       out_.unlocked.sentence = fmt::format("Even an unlocked phone stops at power-on: {}",
                                            walk.first_stop(false)->message);
     else if (passed != nullptr)
@@ -362,9 +367,27 @@ class CheckJob {
       out_.unlocked.sentence = "An unlocked phone shows its warning and starts it.";
   }
 
+  /// Partitions that are not read whole (system images), with a footer of their own and nothing
+  /// that vouches for them: their own claims are checked, their signature too.
+  Status look_at_lone_footers() {
+    if (!out_.walk.structs.empty()) return {};
+    for (const Subject& one : subjects_.all) {
+      if (one.loaded || one.source == nullptr) continue;
+      WEXLO_TRY(LoneFooter footer, lone_footer(one, options_.trees, context_));
+      if (!footer.there) continue;
+      if (!footer.trouble.empty())
+        report_.add(footer.code, one.partition, footer.trouble, false,
+                    options_.locked == false ? Level::Warning : Level::Problem);
+      lone_.emplace(one.partition, std::move(footer));
+    }
+    return {};
+  }
+
   /// Nothing at hand is at the top of a chain.
   void without_chain() {
-    bool footers = false, stock = true, wrong = false;
+    bool footers = !lone_.empty(), stock = true, wrong = false;
+    for (const auto& [name, footer] : lone_)
+      wrong = wrong || !footer.trouble.empty();
     for (const Subject& one : subjects_.all) {
       const OwnFooter footer = own_footer(one);
       footers = footers || footer.there;
@@ -374,10 +397,12 @@ class CheckJob {
                        (origin->second == "altered" || origin->second == "journaled");
       stock = stock && (one.untouched || (!footer.there && !odd));
     }
-    out_.unlocked = {true,
+    out_.unlocked = {verified::Outlook::Starts,
                      "An unlocked phone shows its warning and starts it, as far as verified "
                      "boot goes."};
-    out_.locked.starts = stock && !wrong;
+    // Without the struct that all hangs from, a stock image's start is as likely as its siblings.
+    out_.locked.outlook =
+        stock && !wrong ? verified::Outlook::CannotTell : verified::Outlook::Refuses;
     if (wrong)
       out_.locked.sentence =
           "A locked phone stops at power-on: the image is not the one that its digest is of.";
@@ -398,7 +423,7 @@ class CheckJob {
   }
 
   void locked_change(const Subjects& given, const Subjects& stock) {
-    if (out_.locked.starts || stock.all.empty()) return;
+    if (out_.locked.starts() || stock.all.empty()) return;
     std::vector<std::string> changed;
     for (const Subject& one : given.all) {
       const Subject* twin = stock.find(one.partition);
@@ -411,13 +436,29 @@ class CheckJob {
                 false, options_.locked == false ? Level::Warning : Level::Problem);
   }
 
+  /// A loader may take what cannot come up: that is no start.
+  void come_up(const std::vector<Finding>& found) {
+    for (const Finding& one : found) {
+      const bool of_chain = std::ranges::any_of(
+          out_.walk.faults, [&](const auto& fault) { return fault.message == one.message; });
+      if (one.level != "problem" || rule(one.code).locked_only || of_chain) continue;
+      if (std::exchange(out_.startable, false))
+        for (Verdict* verdict : {&out_.locked, &out_.unlocked})
+          if (verdict->outlook != verified::Outlook::Refuses)
+            *verdict = {verified::Outlook::Refuses,
+                        fmt::format("It does not come up: {}", one.message)};
+    }
+    if (report_.unknown().empty()) return;
+    for (Verdict* verdict : {&out_.locked, &out_.unlocked})
+      if (verdict->outlook == verified::Outlook::Starts)
+        *verdict = {verified::Outlook::CannotTell,
+                    fmt::format("Whether it starts cannot be told from what is here: {}.",
+                                fmt::join(report_.unknown(), "; "))};
+  }
+
   void finish() {
     auto found = report_.take();
-    for (const Finding& one : found)
-      if (one.level == "problem" && !rule(one.code).locked_only &&
-          std::ranges::none_of(out_.walk.faults,
-                               [&](const auto& fault) { return fault.message == one.message; }))
-        out_.startable = false;
+    come_up(found);
     std::ranges::move(found, std::back_inserter(out_.findings));
     // A kit for an unlocked phone is made to be flashed to one.
     if (out_.kind == "kit" && !options_.locked && kit_needs_ == "unlocked")
@@ -433,6 +474,7 @@ class CheckJob {
   bool whole_ = false;
   Subjects subjects_;
   std::map<std::string, std::string> origins_;
+  std::map<std::string, LoneFooter> lone_;  ///< by partition
   Report report_;
   Checked out_;
 };

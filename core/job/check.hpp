@@ -29,8 +29,9 @@ struct CheckedPartition {
 
 /// What happens at power-on.
 struct Verdict {
-  bool starts = false;
+  verified::Outlook outlook = verified::Outlook::CannotTell;
   std::string sentence;
+  [[nodiscard]] bool starts() const { return outlook == verified::Outlook::Starts; }
 };
 
 struct Checked {

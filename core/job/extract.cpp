@@ -10,6 +10,8 @@
 #include <set>
 
 #include "base/source.hpp"
+#include "firmware/formats.hpp"
+#include "judge/subject.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -139,11 +141,24 @@ class Extraction {
                .sha256 = std::move(read.verified.sha256),
                .verified = !read.verified.proof.empty(),
                .proof = std::move(read.verified.proof),
-               .from = one.from};
+               .from = one.from,
+               .remark = std::move(read.verified.remark)};
     if (!out_[i].verified && one.sum && !options_.quick) {
       out_[i].verified = true;
       out_[i].proof = "md5 of the package";
     }
+    return out_[i].verified ? Status() : look_inside(i);
+  }
+
+  /// No digest was held against the bytes: for images whose form is known, that has to do.
+  Status look_inside(std::size_t i) {
+    const std::string bare(without_slot(chosen_[i]->name));
+    const bool known = is_boot_class(bare) || bare.starts_with("vbmeta");
+    if (!known || out_[i].size > kMaxImage) return {};
+    RawBuffer bytes(static_cast<std::size_t>(out_[i].size));
+    WEXLO_CHECK(files_[i]->read_at(0, bytes.view()));
+    const auto loaded = load_image(bytes.release(), chosen_[i]->name);
+    if (!loaded) out_[i].damage = describe(loaded.error());
     return {};
   }
 
@@ -219,18 +234,22 @@ Result<Extracted> extract(const Firmware& firmware, const std::string& firmware_
     });
   FolderGuard guard(folder);  // outlives the outputs: it goes only when they are gone
   Extraction extraction(chosen, options, folder, context);
-  for (const PartitionFacts* one : chosen)
+  for (const PartitionFacts* one : chosen) {
+    WEXLO_CHECK(check_not_input(extraction.target(*one), options.inputs));
     WEXLO_CHECK(check_absent(extraction.target(*one), options.overwrite));
+  }
   WEXLO_TRY(const std::string before, manifest_before(folder, options.overwrite));
   // A folder of another package is refused before anything is read.
   WEXLO_TRY(std::string manifest, extract_manifest(firmware, firmware_name, {}, before));
   WEXLO_CHECK(extraction.run());
   out.partitions = extraction.take();
   WEXLO_TRY(manifest, extract_manifest(firmware, firmware_name, out, before));
-  WEXLO_CHECK(extraction.commit());
-  guard.keep();
+  // First what the images are, then the images: a run that is killed between them leaves none whose
+  // origin nothing tells.
   WEXLO_CHECK(write_file(folder / kExtractManifest, as_view(manifest), Overwrite::Replace,
                          extraction.flush()));
+  WEXLO_CHECK(extraction.commit());
+  guard.keep();
   return out;
 }
 

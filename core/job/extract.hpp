@@ -19,6 +19,7 @@ struct ExtractOptions {
   /// it.
   bool digests = false;
   Overwrite overwrite = Overwrite::Refuse;
+  std::vector<std::string> inputs;  ///< paths that are read: none of them is written to
 };
 
 struct ExtractedPartition {
@@ -29,6 +30,8 @@ struct ExtractedPartition {
   bool verified = false;  ///< the package promised something of all its bytes, and it is true
   std::string proof;      ///< what it was: "sha-256", "crc-32", "md5 of the package", …
   std::string from;       ///< the file inside the package
+  std::string remark;     ///< what was noticed on the way, a sentence; may be empty
+  std::string damage;     ///< why the image itself does not read, where nothing promised a digest
 };
 
 struct Extracted {

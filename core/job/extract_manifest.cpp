@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "job/extract.hpp"
+#include "job/manifest_read.hpp"
 
 namespace wexlo {
 namespace {
@@ -50,22 +51,21 @@ Result<std::string> extract_manifest(const Firmware& firmware, const std::string
               {"build", build_json(firmware.build)},
               {"partitions", Json::array()}};
   if (!before.empty()) {
-    const Json old = Json::parse(before, nullptr, false);
-    const bool ours = old.is_object() && old.value("format", 0) == 1 &&
-                      old.contains("partitions") && old["partitions"].is_array();
-    const auto differs = [&](const char* key) {
-      return !old.contains(key) || old[key] != out[key];
-    };
-    if (!ours || differs("firmware") || differs("kind") || differs("build"))
+    const auto old = parse_extract_manifest(before, std::string(kExtractManifest));
+    std::map<std::string, std::string> build;
+    for (const auto& [key, value] : out["build"].items())
+      build[key] = value.is_string() ? value.get<std::string>() : value.dump();
+    const bool same = old && old->firmware == short_name(firmware_name) &&
+                      old->kind == firmware.kind && old->build == build;
+    if (!same)
       return fail({.code = ErrorCode::Exists,
                    .message = "the folder holds images of another package",
                    .file = std::string(kExtractManifest),
-                   .expected = out["firmware"],
-                   .found = ours && old.contains("firmware") && old["firmware"].is_string()
-                                ? old["firmware"].get<std::string>()
-                                : "something else",
+                   .expected = short_name(firmware_name),
+                   .found = old ? old->firmware : describe(old.error()),
                    .hint = "Give another folder, so that builds do not mix, or --force."});
-    out["partitions"] = old["partitions"];
+    // It reads: what stands there is carried as it is.
+    out["partitions"] = Json::parse(before)["partitions"];
   }
   Json& rows = out["partitions"];
   for (const ExtractedPartition& one : extracted.partitions) {
@@ -74,9 +74,8 @@ Result<std::string> extract_manifest(const Firmware& firmware, const std::string
         {"size", one.size},         {"sha256", one.sha256.empty() ? Json() : Json(one.sha256)},
         {"verified", one.verified}, {"proof", one.proof},
         {"from", one.from}};
-    const auto same = std::find_if(rows.begin(), rows.end(), [&](const Json& old) {
-      return old.is_object() && old.value("name", Json()) == one.name;
-    });
+    const auto same = std::find_if(rows.begin(), rows.end(),
+                                   [&](const Json& old) { return old["name"] == one.name; });
     if (same == rows.end())
       rows.push_back(std::move(row));
     else

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <array>
-#include <nlohmann/json.hpp>
 
 #include "archive/bundle.hpp"
 #include "base/contains.hpp"
@@ -12,6 +11,7 @@
 #include "base/source_read.hpp"
 #include "firmware/build_text.hpp"
 #include "job/extract.hpp"
+#include "job/manifest_read.hpp"
 #include "judge/subject.hpp"
 #include "recipe/patch.hpp"
 
@@ -137,24 +137,21 @@ void tell_of_sibling(const std::string& name, const BuildFacts& build, const Bui
 /// What was taken out with Wexlo has a list of digests beside it.
 Status check_extracted(const Firmware& firmware, const std::string& path,
                        std::vector<Finding>& findings, const Context& context) {
-  const auto source = open_file(fs::path(path) / std::string(kExtractManifest));
-  if (!source) return {};
+  const fs::path manifest = fs::path(path) / std::string(kExtractManifest);
+  const auto source = open_file(manifest);
+  if (!source && source.error().code == ErrorCode::NotFound) return {};
+  if (!source) return fail(source.error());
   WEXLO_TRY(const Blob text, read_all(**source, 16u << 20));
-  const auto json = nlohmann::json::parse(as_text(text.view()), nullptr, false);
-  if (!json.is_object() || !json.contains("partitions") || !json["partitions"].is_array())
-    return {};
-  for (const auto& row : json["partitions"]) {
-    if (!row.is_object()) continue;
-    const auto name = row.find("name"), sha256 = row.find("sha256");
-    if (name == row.end() || sha256 == row.end() || !name->is_string() || !sha256->is_string())
-      continue;
-    const PartitionFacts* one = firmware.find(name->get<std::string>());
+  WEXLO_TRY(const ExtractManifest list,
+            parse_extract_manifest(as_text(text.view()), manifest.string()));
+  for (const ExtractedRow& row : list.partitions) {
+    const PartitionFacts* one = firmware.find(row.name);
     // Large ones take long; what is flashed from a folder is the boot chain.
-    if (one == nullptr || one->size > kMaxImage || sha256->get<std::string>().empty()) continue;
+    if (one == nullptr || one->size > kMaxImage || row.sha256.empty()) continue;
     WEXLO_TRY(const SourcePtr image, one->content->source(context));
     WEXLO_TRY(const Bytes found,
               digest_of_start(*image, image->size(), DigestKind::Sha256, context));
-    if (hex(found) != sha256->get<std::string>())
+    if (hex(found) != row.sha256)
       findings.push_back(mixed("changed", one->name,
                                fmt::format("{} is not what was taken out of the package: {} names "
                                            "another digest for it.",

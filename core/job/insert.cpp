@@ -9,7 +9,8 @@
 #include "base/contains.hpp"
 #include "base/source_read.hpp"
 #include "firmware/content.hpp"
-#include "judge/subject.hpp"
+#include "job/phone_set.hpp"
+#include "verified/chain.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -53,12 +54,13 @@ class Insertion {
       : path_(path), job_(job), context_(context) {}
 
   Result<Inserted> run(const fs::path& out) {
+    std::vector<std::string> inputs{path_};
+    for (const GivenFile& one : job_.images)
+      inputs.push_back(one.file);
+    WEXLO_CHECK(check_not_input(out, inputs));
+    WEXLO_CHECK(check_outside(out));
     WEXLO_CHECK(check_absent(out, job_.overwrite));
     std::error_code ignored;
-    if (fs::exists(out, ignored) && fs::equivalent(path_, out, ignored))
-      return fail({.code = ErrorCode::Usage,
-                   .message = "the output is the package itself, which is never written to",
-                   .file = out.string()});
     WEXLO_TRY(firmware_, open_firmware(path_, {.context = context_}));
     for (const GivenFile& one : job_.images)
       WEXLO_CHECK(take(one));
@@ -69,6 +71,20 @@ class Insertion {
   }
 
  private:
+  /// A folder is copied whole: into itself, it would never end.
+  Status check_outside(const fs::path& out) const {
+    std::error_code error;
+    if (!fs::is_directory(path_, error)) return {};
+    const fs::path from = fs::canonical(path_, error);
+    const fs::path to = fs::weakly_canonical(fs::absolute(out, error), error);
+    if (std::ranges::mismatch(from, to).in1 != from.end()) return {};
+    return fail({.code = ErrorCode::Usage,
+                 .message = "the output lies inside the package",
+                 .file = out.string(),
+                 .found = path_,
+                 .hint = "Inputs are never written to: give a name outside that folder."});
+  }
+
   void find(std::string level, std::string code, std::string message, const std::string& where) {
     out_.findings.push_back({std::move(level), std::move(code), std::move(message), where});
   }
@@ -81,7 +97,7 @@ class Insertion {
                    .file = wish.file});
     WEXLO_TRY(Given given, open_given(wish, out_.findings, context_));
     // The old one's kind, by its first bytes.
-    WEXLO_TRY(const Bytes start, old->content->head(kProbeHead));
+    WEXLO_TRY(const Bytes start, old->content->head(kProbeSize));
     const auto found = identify_bytes(start);
     const std::string kind = found ? std::string(found->format->kind) : "";
     if (!kind.empty() && kind != given.kind)
@@ -89,8 +105,10 @@ class Insertion {
            fmt::format("{} is {} in the package, and {} is {}.", old->name, kind, wish.file,
                        given.kind.empty() ? "of no kind that is known" : given.kind),
            old->name);
+    WEXLO_CHECK(hold_against(*old, given));
     // In super a partition grows, or it is told that it cannot.
-    if (given.size > old->size && old->inside.empty() && firmware_->kind != "super")
+    if (given.size > old->size && old->inside.empty() && firmware_->kind != "super" &&
+        !contains(out_.findings, "other-size-" + old->name, &Finding::code))
       find("warning", "larger",
            fmt::format(
                "The image for {} is {} bytes larger than the one it replaces: it may not fit "
@@ -111,6 +129,63 @@ class Insertion {
     wishes_.push_back(wish_for(*old, given.source));
     given_.push_back(std::move(given));
     return {};
+  }
+
+  /// What the image says of itself, held against the one that it takes the place of: another
+  /// partition's image has the right kind, too.
+  Status hold_against(const PartitionFacts& old, const Given& given) {
+    const std::string bare(without_slot(old.name));
+    if (old.size > kMaxImage || !(is_boot_class(bare) || bare.starts_with("vbmeta"))) return {};
+    auto bytes = read_partition(old, kMaxImage, context_);
+    if (!bytes && bytes.error().code == ErrorCode::Interrupted) return fail(bytes.error());
+    if (!bytes) return {};  // what is damaged may be replaced
+    const SourcePtr before = open_memory(*bytes, old.name);
+    const auto named = [](const Source& image) { return partition_of_file(image, "", ""); };
+    const std::string is = named(*given.source), was = named(*before);
+    const std::string wanted = was.empty() ? bare : was;
+    if (!is.empty() && is != wanted)
+      find("problem", "other-partition-" + old.name,
+           fmt::format("The image's own footer says that it is for {}, the one in its place is for "
+                       "{}.",
+                       is, wanted),
+           old.name);
+    const auto version = [](const Source& image) -> std::optional<unsigned> {
+      const auto loaded = load_image(image);
+      if (!loaded || !loaded->image || loaded->image->kind() == "vbmeta") return std::nullopt;
+      return loaded->image->layout().version;
+    };
+    const auto now = version(*given.source), then = version(*before);
+    if (now && then && *now != *then)
+      find(
+          "problem", "other-header-" + old.name,
+          fmt::format("The image has header version {}, the one in its place has {}.", *now, *then),
+          old.name);
+    if (is_placeless(*given.source) != is_placeless(*before) && now && then)
+      find("problem", "other-form-" + old.name,
+           "Of this image and the one in its place one has a kernel and the other has none.",
+           old.name);
+    const std::string build = build_in_image(*given.image).fingerprint,
+                      own = build_in_image(old).fingerprint;
+    if (!build.empty() && !own.empty() && build != own)
+      find("problem", "other-build-" + old.name,
+           fmt::format("The image is of the build {}, the one in its place is of {}.", build, own),
+           old.name);
+    const auto footer = verified::find_struct(*before, "boot");
+    if (footer && *footer && (*footer)->in_footer && given.size != old.size)
+      find(
+          "problem", "other-size-" + old.name,
+          fmt::format("The image has {} bytes, its partition has {}: a loader looks for the footer "
+                      "at the partition's end.",
+                      given.size, old.size),
+          old.name);
+    return {};
+  }
+
+  /// A boot image without a kernel, as init_boot is.
+  static bool is_placeless(const Source& source) {
+    const auto loaded = load_image(source);
+    return loaded && loaded->image && loaded->image->kind() == "boot" &&
+           loaded->image->number("kernel_size") == 0;
   }
 
   void settle() {
@@ -168,11 +243,9 @@ class Insertion {
 
   Status file(const fs::path& out) {
     WEXLO_TRY(const SourcePtr package, open_input(path_, context_));
+    // The line names the tar that it is the sum of.
     std::string sum_name = out.filename().string();
-    if (sum_name.ends_with(".md5"))
-      sum_name.resize(sum_name.size() - 4);
-    else
-      sum_name.clear();
+    if (sum_name.ends_with(".md5")) sum_name.resize(sum_name.size() - 4);
     WEXLO_TRY(const SourcePtr now,
               insert_into(package, firmware_->single, wishes_, {sum_name, context_}, out_.report));
     WEXLO_TRY(const FirmwarePtr again, open_source(now, {.context = context_}));
@@ -257,7 +330,6 @@ class Insertion {
     return all.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
   }
 
-  static constexpr std::size_t kProbeHead = 4096;
   std::string path_;
   const InsertJob& job_;
   const Context& context_;

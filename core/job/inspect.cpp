@@ -68,6 +68,10 @@ void look_at_heads(Firmware& firmware) {
     }
 }
 
+void note_unreadable(Firmware& firmware, const std::string& partition, const Error& why) {
+  firmware.note("unreadable-image", fmt::format("{} does not read: {}", partition, describe(why)));
+}
+
 /// The kernels' own words, which costs reading the images whole.
 Status look_deep(Firmware& firmware, const Context& context) {
   const auto chain = boot_chain(firmware);
@@ -79,6 +83,7 @@ Status look_deep(Firmware& firmware, const Context& context) {
     const auto loaded =
         bytes ? load_image(*bytes, one.name) : Result<LoadedImage>(fail(bytes.error()));
     if (!loaded && loaded.error().code == ErrorCode::Interrupted) return fail(loaded.error());
+    if (!loaded) note_unreadable(firmware, one.name, loaded.error());
     if (!loaded || !loaded->image) continue;
     WEXLO_TRY(const ImageReading reading, read_deep(*loaded->image, context));
     if (!reading.kernel || reading.kernel->banner.empty()) continue;
@@ -89,8 +94,8 @@ Status look_deep(Firmware& firmware, const Context& context) {
   return {};
 }
 
-/// The boot chain of a folder, put together.
-Starts folder_starts(const Firmware& firmware, const Context& context) {
+/// The boot chain of a folder, put together. What does not read is noted, and not judged.
+Result<Starts> folder_starts(Firmware& firmware, const Context& context) {
   struct Held {
     std::string partition;
     LoadedImage loaded;
@@ -101,11 +106,19 @@ Starts folder_starts(const Firmware& firmware, const Context& context) {
     const auto facts = firmware.choose(partition, "");
     if (!facts) continue;
     const auto bytes = read_partition(**facts, kMaxDeep, context);
-    auto loaded =
-        bytes ? load_image(*bytes, partition) : Result<LoadedImage>(fail({.code = ErrorCode::Io}));
-    if (!loaded || !loaded->image) continue;
-    auto reading = read_deep(*loaded->image, context);
-    if (reading) held.push_back({partition, std::move(*loaded), std::move(*reading)});
+    auto loaded = bytes ? load_image(*bytes, partition) : Result<LoadedImage>(fail(bytes.error()));
+    auto reading = loaded && loaded->image ? read_deep(*loaded->image, context)
+                   : loaded
+                       ? Result<ImageReading>(fail({.code = ErrorCode::BadMagic,
+                                                    .message = "it is not a boot image",
+                                                    .found = std::string(loaded->format->kind)}))
+                       : Result<ImageReading>(fail(loaded.error()));
+    if (reading) {
+      held.push_back({partition, std::move(*loaded), std::move(*reading)});
+      continue;
+    }
+    if (reading.error().code == ErrorCode::Interrupted) return fail(std::move(reading).error());
+    note_unreadable(firmware, partition, reading.error());
   }
   std::vector<ChainImage> chain;
   for (const Held& one : held)
@@ -113,9 +126,8 @@ Starts folder_starts(const Firmware& firmware, const Context& context) {
   return starts_of(chain);
 }
 
-/// The verified-boot chain, where there is one. What does not read is left out: it is told
-/// elsewhere.
-Status draw_chain(Inspection& out, const Firmware& firmware, verified::Look look,
+/// The verified-boot chain, where there is one; a note, where it does not read.
+Status draw_chain(Inspection& out, Firmware& firmware, verified::Look look,
                   const Context& context) {
   PhoneSet set;
   set.add(firmware);
@@ -125,6 +137,9 @@ Status draw_chain(Inspection& out, const Firmware& firmware, verified::Look look
   auto walk = walk_set(
       set, {.find = {}, .suffix = suffix, .root_key = {}, .rollback = {}, .look = look}, context);
   if (!walk && walk.error().code == ErrorCode::Interrupted) return fail(std::move(walk).error());
+  if (!walk)
+    firmware.note("unreadable-chain",
+                  fmt::format("The verified-boot chain does not read: {}", describe(walk.error())));
   if (walk && !walk->structs.empty() && walk->structs.front().found) out.chain = std::move(*walk);
   return {};
 }
@@ -157,14 +172,16 @@ Result<Inspection> inspect_folder(const std::string& where, const Context& conte
   auto firmware = open_firmware(images.string(), {.context = context});
   if (!firmware) {
     // A folder without firmware is none, and that is no mistake.
-    if (firmware.error().code != ErrorCode::Unsupported) return fail(std::move(firmware).error());
+    if (firmware.error().code != ErrorCode::NoPartitions) return fail(std::move(firmware).error());
     out.layers.push_back({out.kind, ""});
     return out;
   }
   look_at_heads(**firmware);
   if (depth == Depth::Encoders) WEXLO_CHECK(look_deep(**firmware, context));
   const bool loose = (*firmware)->layers.size() == 1;
-  if (loose) out.starts = folder_starts(**firmware, context);
+  if (loose) {
+    WEXLO_TRY(out.starts, folder_starts(**firmware, context));
+  }
   WEXLO_CHECK(draw_chain(out, **firmware, loose ? verified::Look::Hashes : verified::Look::Structs,
                          context));
   const std::string kind = out.kind;
@@ -205,7 +222,19 @@ Result<Inspection> inspect(const std::string& where, const Context& context, Dep
     WEXLO_TRY(const Identified found, identify(*image));
     if (found.prefix.size != 0)
       out.layers.insert(out.layers.end() - 1, {"prefix", std::string(found.prefix.kind)});
-    if (found.format->parse_image == nullptr) return out;
+    if (found.format->parse_image == nullptr) {
+      auto footer = footer_info(*image);
+      if (footer)
+        out.footer = std::move(*footer);
+      else if (footer.error().code == ErrorCode::Io)
+        return fail(std::move(footer).error());
+      else
+        out.notes.push_back(
+            {"damaged-footer",
+             fmt::format("The verified-boot footer does not read: {}", describe(footer.error())),
+             true});
+      return out;
+    }
     WEXLO_TRY(const LoadedImage loaded, load_image(*image));
     WEXLO_CHECK(add_image(out, loaded, context, depth));
     if (plain && out.image) out.kind = out.image->partition_kind;

@@ -99,7 +99,8 @@ struct Inspection {
   std::vector<Group> groups;
   std::vector<Note> notes;
   std::optional<ImageInfo> image;
-  Starts starts;  ///< of a folder: its images together
+  std::optional<FooterInfo> footer;  ///< of one image that is carried whole, e.g. a file system
+  Starts starts;                     ///< of a folder: its images together
   /// Who vouches for whom: of a folder's images with their digests, of other containers the structs
   /// alone. nullopt: there is no top-level struct.
   std::optional<verified::Walk> chain;
@@ -125,6 +126,8 @@ enum class Depth {
 [[nodiscard]] Result<VbmetaInfo> vbmeta_info(const Image& vbmeta);
 /// The footer and the struct it points at; nullopt when there is none.
 [[nodiscard]] Result<std::optional<FooterInfo>> footer_info(View bytes);
+/// The same without reading all of the image: whether its digests match is not looked at.
+[[nodiscard]] Result<std::optional<FooterInfo>> footer_info(const Source& image);
 /// The struct in a boot_signature section; nullopt when there is none that reads.
 [[nodiscard]] std::optional<FooterInfo> boot_signature_info(const Image& image, View bytes);
 

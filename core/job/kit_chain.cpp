@@ -4,6 +4,7 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/digest.hpp"
 #include "job/phone_set.hpp"
@@ -191,29 +192,37 @@ Result<Verification> judge_kit(StockImages& stock, const Bytes& key, const Prepa
   set.add(stock.firmware());
   for (const PreparedImage& one : prepared.images)
     if (one.flashed) set.add(one.partition, one.patched.bytes);
+  std::set<std::string> large;
+  for (const GivenPart& one : prepared.given) {
+    set.add(one.given.partition, one.given.source);
+    large.insert(std::string(without_slot(one.given.partition)));
+  }
   std::string other;
   verified::WalkOptions options{
       .find = {}, .suffix = set.suffix("", other), .root_key = key, .rollback = {}};
+  // What was given is not what the firmware's trees are of, until it is shown to be.
+  options.trees = std::move(large);
   if (key.empty()) {
     WEXLO_TRY(const LoadedImage* const top, stock.get("vbmeta", context));
     if (top != nullptr && top->image && top->image->kind() == "vbmeta")
       options.root_key = to_bytes(verified::public_key_of(*top->image));
   }
   WEXLO_TRY(const verified::Walk walk, walk_set(set, options, context));
-  Verification out{.locked = walk.locked_starts(), .unlocked = walk.unlocked_starts()};
+  Verification out{.locked = walk.locked(), .unlocked = walk.unlocked()};
   if (!key.empty()) out.key_sha256 = sha256_hex(key);
-  out.needs = out.locked && !key.empty() ? "own-key" : "unlocked";
+  const bool starts_locked = out.locked == verified::Outlook::Starts;
+  out.needs = starts_locked && !key.empty() ? "own-key" : "unlocked";
   out.why = out.needs == "unlocked"
                 ? why_unlocked(walk)
                 : fmt::format(
                       "Everything that changed is signed with the key {}…: a phone that "
                       "trusts it starts locked.",
                       out.key_sha256.substr(0, 16));
-  if (out.locked && key.empty())
+  if (starts_locked && key.empty())
     out.why = walk.verification_disabled
                   ? "The flags of vbmeta switch verification off, and its signature holds."
                   : "All digests and signatures are true with the maker's key.";
-  if (!out.unlocked) out.stop = walk.first_stop(false)->message;
+  if (out.unlocked == verified::Outlook::Refuses) out.stop = walk.first_stop(false)->message;
   out.walk = walk;
   return out;
 }

@@ -2,67 +2,51 @@
 
 #include <fmt/format.h>
 
-#include <nlohmann/json.hpp>
+#include <optional>
 #include <set>
 
 #include "base/source_read.hpp"
 #include "job/kit_folder.hpp"
+#include "job/manifest_read.hpp"
 #include "job/prepare.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-using json = nlohmann::json;
-
-constexpr std::uint64_t kMaxManifest = 16u << 20;
-
-std::string text_of(const json& row, const char* key) {
-  const auto at = row.find(key);
-  return at != row.end() && at->is_string() ? at->get<std::string>() : "";
-}
+constexpr std::uint64_t kMaxList = 16u << 20;
 
 class KitCheck {
  public:
   KitCheck(const fs::path& folder, const Context& context) : folder_(folder), context_(context) {}
 
   Result<KitState> run() {
-    const auto source = open_file(folder_ / kKitManifest);
-    if (!source) {
+    auto manifest = read_kit_manifest(folder_);
+    if (!manifest && exit_is_reading(manifest.error())) {
       problem(std::string(kKitManifest), "The kit's manifest is gone, or cannot be read.");
       WEXLO_CHECK(listed());
       return std::move(out_);
     }
-    WEXLO_TRY(const Blob text, read_all(**source, kMaxManifest));
-    const json kit = json::parse(as_text(text.view()), nullptr, false);
-    if (!kit.is_object())
-      return fail({.code = ErrorCode::BadValue,
-                   .message = "kit.json is not readable as JSON",
-                   .file = (folder_ / "kit.json").string()});
-    WEXLO_CHECK(walk(kit));
+    if (!manifest) return fail(std::move(manifest).error());
+    for (const KitFile& one : manifest->files)
+      WEXLO_CHECK(file(one.name, one.sha256, one.size));
     WEXLO_CHECK(listed());
     WEXLO_CHECK(strangers());
-    if (const auto at = kit.find("verification"); at != kit.end() && at->is_object())
-      out_.needs = text_of(*at, "needs");
+    out_.needs = manifest->needs;
     return std::move(out_);
   }
 
  private:
-  /// Whatever names a file and its digest is a file of the kit.
-  Status walk(const json& value) {
-    if (value.is_object() && value.contains("file") && value.contains("sha256"))
-      WEXLO_CHECK(file(value));
-    if (value.is_structured())
-      for (const json& one : value)
-        WEXLO_CHECK(walk(one));
-    return {};
+  static bool exit_is_reading(const Error& error) {
+    return error.code == ErrorCode::NotFound || error.code == ErrorCode::Permission ||
+           error.code == ErrorCode::Io;
   }
 
   /// The list of all files, kit.json among them. Kits of older builds have none.
   Status listed() {
     const auto source = open_file(folder_ / kKitDigests);
     if (!source) return {};
-    WEXLO_TRY(const Blob bytes, read_all(**source, kMaxManifest));
+    WEXLO_TRY(const Blob bytes, read_all(**source, kMaxList));
     seen_.emplace(kKitDigests);
     std::string_view text = as_text(bytes.view());
     while (!text.empty()) {
@@ -73,7 +57,7 @@ class KitCheck {
         problem(std::string(kKitDigests), "A line of the list of digests does not read.");
         continue;
       }
-      WEXLO_CHECK(file(std::string(line.substr(kName)), std::string(line.substr(0, kDigits))));
+      WEXLO_CHECK(file(std::string(line.substr(kName)), std::string(line.substr(0, kDigits)), {}));
     }
     return {};
   }
@@ -84,13 +68,15 @@ class KitCheck {
     std::error_code error;
     for (fs::recursive_directory_iterator at(folder_, error), end; at != end && !error;
          at.increment(error)) {
-      if (at->is_directory(error)) continue;
+      std::error_code ignored;
+      if (at->is_directory(ignored)) continue;
       const std::string name = at->path().lexically_relative(folder_).generic_string();
       if (!seen_.contains(name))
         out_.findings.push_back({"warning", "kit-file-extra",
                                  "The kit was not made with this file: nothing vouches for it.",
                                  name});
     }
+    if (error) return fail(io_error(error.value(), "cannot read the folder", folder_.string()));
     return {};
   }
 
@@ -98,9 +84,9 @@ class KitCheck {
     out_.findings.push_back({"problem", "kit-file", std::move(message), name});
   }
 
-  Status file(const json& row) { return file(text_of(row, "file"), text_of(row, "sha256")); }
-
-  Status file(const std::string& name, const std::string& sha256) {
+  /// @param size  nullopt: nothing says it
+  Status file(const std::string& name, const std::string& sha256,
+              const std::optional<std::uint64_t>& size) {
     WEXLO_CHECK(check_stop(context_));
     const fs::path path = fs::path(name).lexically_normal();
     if (name.empty()) return {};
@@ -114,6 +100,13 @@ class KitCheck {
     const auto source = open_file(folder_ / path);
     if (!source) {
       problem(name, "The kit's file is gone, or cannot be read.");
+      return {};
+    }
+    if (size && (*source)->size() != *size) {
+      problem(name,
+              fmt::format("The file is not the one that the kit was made with: it has {} bytes, "
+                          "the kit says {}. Make the kit anew.",
+                          (*source)->size(), *size));
       return {};
     }
     const auto found = digest_of_start(**source, (*source)->size(), DigestKind::Sha256, context_);

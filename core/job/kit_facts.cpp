@@ -126,7 +126,8 @@ std::string logical_name(const SuperFacts& super, const std::string& partition,
   return {};
 }
 
-Status take_rollback(const Firmware& firmware, FitFacts& out, const Context& context) {
+Status take_rollback(const Firmware& firmware, FitFacts& out, std::vector<Finding>& findings,
+                     const Context& context) {
   PhoneSet set;
   set.add(firmware);
   std::string other;
@@ -137,7 +138,17 @@ Status take_rollback(const Firmware& firmware, FitFacts& out, const Context& con
                         .rollback = {},
                         .look = verified::Look::Structs},
                        context);
-  if (!walk) return walk.error().code == ErrorCode::Interrupted ? fail(walk.error()) : Status();
+  if (!walk && walk.error().code == ErrorCode::Interrupted) return fail(walk.error());
+  if (!walk) {
+    if (!contains(findings, "rollback-unknown", &Finding::code))
+      findings.push_back(
+          {"warning", "rollback-unknown",
+           fmt::format("The firmware's rollback indexes do not read, so they were not "
+                       "held against the phone's: {}",
+                       describe(walk.error())),
+           "vbmeta"});
+    return {};
+  }
   for (const verified::ChainStruct& one : walk->structs) {
     if (!one.found) continue;
     out.verified_boot = true;

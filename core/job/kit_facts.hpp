@@ -26,7 +26,9 @@ struct PhoneShape {
                                        const Sheet* sheet);
 
 /// Rollback indexes of the firmware's structs, by location. Errors: Interrupted.
-[[nodiscard]] Status take_rollback(const Firmware& firmware, FitFacts& out, const Context& context);
+/// @param findings  a warning, when they do not read
+[[nodiscard]] Status take_rollback(const Firmware& firmware, FitFacts& out,
+                                   std::vector<Finding>& findings, const Context& context);
 
 [[nodiscard]] FitGiven fit_given(const Given& given);
 

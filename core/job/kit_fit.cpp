@@ -84,7 +84,8 @@ Status judge_fit(const Workbench& bench, std::vector<FitImage> images, Prepared&
                  .given = {}};
   const Sheet none;
   const Sheet* sheet = bench.sheet();
-  if (sheet != nullptr) WEXLO_CHECK(take_rollback(bench.stock.firmware(), facts, bench.context));
+  if (sheet != nullptr)
+    WEXLO_CHECK(take_rollback(bench.stock.firmware(), facts, out.findings, bench.context));
   for (const Recipe& recipe : bench.options.recipes)
     if (!recipe.phone_needs.empty()) facts.needs.emplace_back(recipe.name, recipe.phone_needs);
   for (const Given& one : bench.given) {
@@ -185,6 +186,97 @@ Status judge_vouched(const Workbench& bench, Prepared& out) {
   return {};
 }
 
+namespace {
+
+/// "korvale/gnomon/gnomon:16/…" names product and device in front of the colon.
+std::vector<std::string> phone_words(const std::string& fingerprint) {
+  std::vector<std::string> out;
+  std::string_view head = std::string_view(fingerprint).substr(0, fingerprint.find(':'));
+  if (head.size() == fingerprint.size()) return out;
+  for (std::size_t at = head.find('/'); at != head.npos; at = head.find('/')) {
+    head.remove_prefix(at + 1);
+    out.emplace_back(head.substr(0, head.find('/')));
+  }
+  return out;
+}
+
+/// Whether two phones have a name in common; true where either has none.
+bool may_be_same_phone(const std::vector<std::string>& one, const std::vector<std::string>& other) {
+  return one.empty() || other.empty() ||
+         std::ranges::any_of(one, [&](const std::string& name) { return contains(other, name); });
+}
+
+std::vector<std::string> phone_words(const BuildFacts& build) {
+  std::vector<std::string> out = phone_words(build.fingerprint);
+  for (const std::string& name : alternatives(build.device))
+    out.push_back(name);
+  return out;
+}
+
+/// What the image of a partition has to be: what the firmware's own is, else what its name says.
+std::string kind_due(const Workbench& bench, const Given& given) {
+  const std::string name(without_slot(given.partition));
+  if (name.starts_with("vbmeta")) return "vbmeta";
+  if (!is_boot_class(name)) return "";
+  for (const PartitionFacts& one : bench.stock.firmware().partitions) {
+    if (without_slot(one.name) != name) continue;
+    const auto start = one.content->head(kProbeSize);
+    const auto found = start ? identify_bytes(*start) : std::nullopt;
+    if (found) return std::string(found->format->kind);
+  }
+  return name == "vendor_boot" ? "vendor_boot" : name == "dtbo" ? "" : "boot";
+}
+
+}  // namespace
+
+void compare_with_older_phone(const Workbench& bench, Prepared& out) {
+  const PrepareOptions& options = bench.options;
+  if (options.like_build.empty() && options.like_device.empty()) return;
+  BuildFacts before;
+  before.fingerprint = options.like_build;
+  before.device = options.like_device;
+  if (!may_be_same_phone(phone_words(before), phone_words(out.build)))
+    problem(out, "like-device",
+            fmt::format("The older kit is for {}, this firmware is for {}: another phone.",
+                        options.like_device, out.build.device),
+            "");
+  if (!options.like_build.empty() && out.build.fingerprint.empty())
+    out.findings.push_back(
+        {"warning", "like-build-unknown",
+         "The package does not say which build it is: the kit is made as for a phone that runs it "
+         "already. If it is an update, the phone has to take it first.",
+         ""});
+}
+
+void judge_given(const Workbench& bench, Prepared& out) {
+  const Sheet* sheet = bench.sheet();
+  for (const Given& one : bench.given) {
+    const std::string name(without_slot(one.partition));
+    const bool known = bench.stock.has(one.partition) || bench.stock.has(name) ||
+                       !logical_name(out.super, one.partition, sheet).empty() ||
+                       (sheet != nullptr && sheet->size_of(name));
+    if (!known)
+      problem(out, "unknown-partition-" + one.partition,
+              fmt::format("Neither the firmware nor the sheet has a partition {}: the phone would "
+                          "refuse the write.",
+                          one.partition),
+              one.partition);
+    const std::string wanted = kind_due(bench, one);
+    if (!wanted.empty() && wanted != one.kind)
+      problem(out, "other-kind-" + one.partition,
+              fmt::format("{} is {}, and the file given for it is {}.", one.partition, wanted,
+                          one.kind.empty() ? "of no kind that is known" : one.kind),
+              one.partition);
+    const bool own = is_boot_class(name) || name.starts_with("vbmeta");
+    if (own && one.image != nullptr &&
+        !may_be_same_phone(phone_words(build_in_image(*one.image)), phone_words(out.build)))
+      problem(out, "other-phone-" + one.partition,
+              fmt::format("The image given for {} is of the build {}: another phone than {}.",
+                          one.partition, build_in_image(*one.image).fingerprint, out.build.device),
+              one.partition);
+  }
+}
+
 void compare_with_older_kit(const Workbench& bench, Prepared& out) {
   if (bench.options.like_build.empty() || bench.options.like_build != out.build.fingerprint) return;
   for (const PreparedImage& one : out.images) {
@@ -202,7 +294,19 @@ void compare_with_older_kit(const Workbench& bench, Prepared& out) {
   }
 }
 
-void place_in_super(const Workbench& bench, Prepared& out) {
+namespace {
+
+/// The phone's installer fills the slot that it does not start from, and the kit's images go there.
+bool lands_elsewhere(const Workbench& bench, const Prepared& out) {
+  if (!out.shape.slotted.value_or(true) || out.shape.way == Way::Download) return false;
+  const bool update = out.purpose == Purpose::Update &&
+                      contains(bench.stock.firmware().layers, "payload", &Layer::kind);
+  return update || (out.install && out.install->payload);
+}
+
+}  // namespace
+
+Status place_in_super(const Workbench& bench, Prepared& out) {
   // Download mode writes the package's super whole: what the phone has in its own is gone then.
   const Sheet* sheet = out.shape.way == Way::Download ? nullptr : bench.sheet();
   out.super = super_facts(bench.stock.firmware(), sheet, out.shape.slotted.value_or(true));
@@ -211,9 +315,22 @@ void place_in_super(const Workbench& bench, Prepared& out) {
     const std::string& name = part.given.partition;
     part.logical = logical_name(left, name, bench.sheet());
     if (part.logical.empty()) continue;
+    // What the installer leaves in super, its own snapshots among it, no one knows before.
+    if (lands_elsewhere(bench, out))
+      return fail(
+          {.code = ErrorCode::DoesNotFit,
+           .message = fmt::format(
+               "{} cannot be planned together with a package that the phone installs to its "
+               "other slot: how super looks after that is not known before",
+               name),
+           .file = part.given.file,
+           .hint = "Do it in two steps: install the package and let the phone start once; "
+                   "then make a sheet of it and a kit for the build that it runs by then."});
     RoomPlan room = make_room(left, part.logical, align_up(part.given.size, 4096));
     if (!room.fits)
       problem(out, "no-room-" + name, room.why, part.logical);
+    else if (room.unknown)
+      out.findings.push_back({"warning", "room-unknown-" + name, room.why, part.logical});
     else if (room.steps.size() > 1)
       out.findings.push_back({"warning", "room-made", room.why, part.logical});
     left = after_room(std::move(left), room);
@@ -228,6 +345,7 @@ void place_in_super(const Workbench& bench, Prepared& out) {
             "first start: add --wipe when the owner agrees that the user's data is erased, or "
             "accept this to try without.",
             "system");
+  return {};
 }
 
 Status judge_mounts(const Workbench& bench, Prepared& out) {

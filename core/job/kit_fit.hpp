@@ -37,7 +37,13 @@ void compare_with_older_kit(const Workbench& bench, Prepared& out);
 
 /// Large images that lie in super: is there room, and what has to go for it? Fills in out.super,
 /// out.rooms and the logical names of out.given.
-void place_in_super(const Workbench& bench, Prepared& out);
+/// The older kit's phone and build, before anything is worked out.
+void compare_with_older_phone(const Workbench& bench, Prepared& out);
+
+/// Images that were given: for a partition that the phone has, and of this phone.
+void judge_given(const Workbench& bench, Prepared& out);
+
+[[nodiscard]] Status place_in_super(const Workbench& bench, Prepared& out);
 
 /// A system that vbmeta does not vouch for is not mounted while verification is on.
 /// Precondition: out.verification is known.

@@ -2,6 +2,8 @@
 /// A kit's folder while it is filled: what is written is read back, and every file has its digest.
 
 #include <filesystem>
+#include <functional>
+#include <map>
 
 #include "base/pool.hpp"
 #include "base/source.hpp"
@@ -22,17 +24,22 @@ class KitFolder {
   /// A folder inside. Errors: those of writing.
   [[nodiscard]] Status make(const std::string& name) const;
   /// A new file. Errors: those of writing, Io (it does not read back the same).
-  [[nodiscard]] Result<PlanFile> put(const std::string& name, View bytes) const;
+  [[nodiscard]] Result<PlanFile> put(const std::string& name, View bytes);
   /// The same from a source of any size: holes stay holes.
-  [[nodiscard]] Result<PlanFile> copy(const std::string& name, const Source& source) const;
-  /// The digest of a file that was written by somebody else.
-  [[nodiscard]] Result<PlanFile> written(const std::string& name) const;
-  /// Writes the list of all that is there.
+  [[nodiscard]] Result<PlanFile> copy(const std::string& name, const Source& source);
+  /// The same from somebody who gives the bytes one after the other.
+  using Giver = std::function<Status(const std::function<Status(View)>& out)>;
+  [[nodiscard]] Result<PlanFile> stream(const std::string& name, const Giver& giver);
+  /// Writes the list of all files, by the digests they were meant to have. Errors: those of
+  /// writing, Unexplained (a file is there that was not written here, or one is gone).
   [[nodiscard]] Status list() const;
 
  private:
+  Status compare(const PlanFile& meant) const;
+  Result<PlanFile> read_back(PlanFile meant);
   std::filesystem::path folder_;
   const Context& context_;
+  std::map<std::string, PlanFile> meant_;  ///< by name
 };
 
 }  // namespace wexlo

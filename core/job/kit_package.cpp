@@ -24,7 +24,7 @@ std::string device_word(const BuildFacts& build) {
 
 class Packager {
  public:
-  Packager(const KitFolder& folder, Prepared& prepared, const PrepareOptions& options,
+  Packager(KitFolder& folder, Prepared& prepared, const PrepareOptions& options,
            const KitSources& sources, PlanFacts& facts)
       : folder_(folder), out_(prepared), options_(options), sources_(sources), facts_(facts) {}
 
@@ -105,13 +105,14 @@ class Packager {
     if (members.empty()) return {};
     const std::string name = fmt::format("{}-{}.tar", device_word(out_.build), word);
     const std::string path = fmt::format("package/{}.md5", name);
-    WEXLO_CHECK(write_tar_file(folder_.path() / path, members, name, folder_.context()));
-    WEXLO_TRY(file, folder_.written(path));
+    WEXLO_TRY(file, folder_.stream(path, [&](const std::function<Status(View)>& out) {
+      return write_summed_tar(members, name, folder_.context(), out);
+    }));
     out_.files.push_back(file);
     return {};
   }
 
-  const KitFolder& folder_;
+  KitFolder& folder_;
   Prepared& out_;
   const PrepareOptions& options_;
   const KitSources& sources_;
@@ -120,7 +121,7 @@ class Packager {
 
 }  // namespace
 
-Status write_packages(const KitFolder& folder, Prepared& prepared, const PrepareOptions& options,
+Status write_packages(KitFolder& folder, Prepared& prepared, const PrepareOptions& options,
                       const KitSources& sources, PlanFacts& facts) {
   return Packager(folder, prepared, options, sources, facts).run();
 }

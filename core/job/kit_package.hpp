@@ -8,7 +8,7 @@ namespace wexlo {
 
 /// Writes package/…: the kit's images, their stock twins and, where a package is to be installed,
 /// what that needs. Fills in `facts` and the kit's list of files.
-[[nodiscard]] Status write_packages(const KitFolder& folder, Prepared& prepared,
+[[nodiscard]] Status write_packages(KitFolder& folder, Prepared& prepared,
                                     const PrepareOptions& options, const KitSources& sources,
                                     PlanFacts& facts);
 

@@ -30,7 +30,7 @@ std::string usual_time(unsigned seconds) {
 
 class ReportWriter {
  public:
-  ReportWriter(const KitFolder& folder, Prepared& kit, const PrepareOptions& options,
+  ReportWriter(KitFolder& folder, Prepared& kit, const PrepareOptions& options,
                const KitSources& sources)
       : folder_(folder),
         kit_(kit),
@@ -307,7 +307,7 @@ class ReportWriter {
     document_.add(std::move(table));
   }
 
-  const KitFolder& folder_;
+  KitFolder& folder_;
   Prepared& kit_;
   const PrepareOptions& options_;
   const KitSources& sources_;
@@ -317,7 +317,7 @@ class ReportWriter {
 
 }  // namespace
 
-Status write_report(const KitFolder& folder, Prepared& prepared, const PrepareOptions& options,
+Status write_report(KitFolder& folder, Prepared& prepared, const PrepareOptions& options,
                     const KitSources& sources) {
   return ReportWriter(folder, prepared, options, sources).run();
 }

@@ -7,7 +7,7 @@
 namespace wexlo {
 
 /// Writes them into the folder and lists them in `prepared.files`.
-[[nodiscard]] Status write_report(const KitFolder& folder, Prepared& prepared,
+[[nodiscard]] Status write_report(KitFolder& folder, Prepared& prepared,
                                   const PrepareOptions& options, const KitSources& sources);
 
 }  // namespace wexlo

@@ -47,7 +47,7 @@ class KitWriter {
       facts_.key_file = kKitKey;
     }
     if (!recipes_.empty()) {
-      WEXLO_TRY(out_.recipes, write_recipes(folder_.path(), recipes_));
+      WEXLO_TRY(out_.recipes, write_recipes(folder_, recipes_));
     }
     out_.plan = plan_of(out_, options_, sources_, std::move(facts_));
     const std::string plan = format_plan(out_.plan);
@@ -55,7 +55,7 @@ class KitWriter {
     WEXLO_CHECK(add("plan.txt", plan_for_people(out_.plan)));
     WEXLO_CHECK(write_report(folder_, out_, options_, sources_));
     const std::string manifest = kit_manifest(out_, options_, sources_.name(), plan_file.sha256);
-    WEXLO_CHECK(write_new(folder_.path() / kKitManifest, as_view(manifest)));
+    WEXLO_CHECK(folder_.put(std::string(kKitManifest), as_view(manifest)));
     return folder_.list();
   }
 
@@ -121,8 +121,9 @@ class KitWriter {
       const std::string name = cuts.size() == 1
                                    ? stem + ".img"
                                    : fmt::format("{}.piece-{}.img", stem, pieces.size() + 1);
-      WEXLO_CHECK(write_sparse_file(folder_.path() / name, {*source}, cut, sources_.context));
-      WEXLO_TRY(PlanFile piece, folder_.written(name));
+      WEXLO_TRY(PlanFile piece, folder_.stream(name, [&](const std::function<Status(View)>& out) {
+        return write_sparse({*source}, cut, sources_.context, out);
+      }));
       if (cuts.size() == 1)
         whole = std::move(piece);
       else

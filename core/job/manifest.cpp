@@ -167,8 +167,8 @@ std::string_view purpose_name(Purpose purpose) {
 Json verification_json(const Verification& verification) {
   return {{"needs", verification.needs},
           {"why", verification.why},
-          {"locked", verification.locked ? "starts" : "refuses"},
-          {"unlocked", verification.unlocked ? "starts" : "refuses"}};
+          {"locked", verified::outlook_name(verification.locked)},
+          {"unlocked", verified::outlook_name(verification.unlocked)}};
 }
 
 /// What manifest and report both begin with.

@@ -2,20 +2,18 @@
 
 #include <fmt/format.h>
 
-#include <map>
-#include <nlohmann/json.hpp>
+#include <set>
 
 #include "base/digest.hpp"
-#include "base/output.hpp"
 #include "base/source.hpp"
+#include "job/manifest_read.hpp"
+#include "job/prepare.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-using nlohmann::json;
-
-constexpr std::uint64_t kMaxManifest = 16u << 20, kMaxFile = 256u << 20;
+constexpr std::uint64_t kMaxFile = 256u << 20;
 
 /// A name for a file that says nothing but which it is.
 std::string safe_name(std::string name) {
@@ -78,74 +76,38 @@ class KitFiles final : public FileStore {
   std::vector<KitRecipe::File> files_;
 };
 
-std::string text_of(const json& row, const char* key) {
-  const auto at = row.find(key);
-  return at != row.end() && at->is_string() ? at->get<std::string>() : std::string();
-}
-
-/// An array's objects; anything else in it is passed over.
-template <class Take>
-void each(const json& row, const char* key, Take take) {
-  const auto at = row.find(key);
-  if (at == row.end() || !at->is_array()) return;
-  for (const json& one : *at)
-    if (one.is_object()) take(one);
-}
-
-void texts_into(const json& row, const char* key, std::map<std::string, std::string>& out) {
-  const auto at = row.find(key);
-  if (at == row.end() || !at->is_object()) return;
-  for (const auto& [name, value] : at->items())
-    if (value.is_string()) out[name] = value.get<std::string>();
-}
-
-ImageFacts facts_from(const json& row) {
-  ImageFacts facts{.partition = text_of(row, "partition"),
-                   .kernel = text_of(row, "kernel"),
-                   .cmdline = text_of(row, "cmdline"),
-                   .init = text_of(row, "init")};
-  texts_into(row, "fstabs", facts.fstabs);
-  const auto left = row.find("left");
-  facts.left_known = left != row.end() && left->is_number_unsigned();
-  if (facts.left_known) facts.left = left->get<std::uint64_t>();
-  return facts;
-}
-
-Result<Recipe> recipe_from(const fs::path& folder, const json& row) {
-  KitRecipe kept{
-      .name = text_of(row, "name"), .file = text_of(row, "file"), .sha256 = text_of(row, "sha256")};
-  texts_into(row, "given", kept.given);
-  each(row, "files", [&](const json& file) {
-    kept.files.push_back({text_of(file, "spelled"), text_of(file, "path"), text_of(file, "file"),
-                          text_of(file, "sha256")});
-  });
+Result<Recipe> recipe_from(const fs::path& folder, const KitRecipe& kept,
+                           const Settings& settings) {
   WEXLO_TRY(const Blob text, member(folder, kept.file, kept.sha256));
+  // What was given then, unless something else is given now.
+  Settings given = kept.given;
+  for (const auto& [name, value] : settings)
+    given[name] = value;
   return read_recipe(as_text(text.view()), (folder / kept.file).string(),
-                     std::make_shared<KitFiles>(folder, std::move(kept.files)), kept.given);
+                     std::make_shared<KitFiles>(folder, kept.files), given);
 }
 
 }  // namespace
 
-Result<std::vector<KitRecipe>> write_recipes(const fs::path& folder,
+Result<std::vector<KitRecipe>> write_recipes(KitFolder& folder,
                                              const std::vector<Recipe>& recipes) {
-  std::error_code error;
-  fs::create_directories(folder / "recipes" / "files", error);
-  if (error) return fail(io_error(error.value(), "cannot make the folder", "recipes"));
+  WEXLO_CHECK(folder.make("recipes/files"));
   std::vector<KitRecipe> out;
+  std::set<std::string> written;
   for (const Recipe& recipe : recipes) {
     KitRecipe kept{
         .name = recipe.name,
         .file = fmt::format("recipes/{}-{}.toml", out.size() + 1, safe_name(recipe.name)),
         .sha256 = sha256_hex(as_view(recipe.text)),
         .given = recipe.given};
-    WEXLO_CHECK(write_new(folder / kept.file, as_view(recipe.text)));
+    WEXLO_CHECK(folder.put(kept.file, as_view(recipe.text)));
     for (const Edit& edit : recipe.edits) {
       const FileRef* brought = edit.file();
       if (brought == nullptr || !brought->bound) continue;
       for (const NamedFile& file : brought->files) {
         const std::string sha256 = sha256_hex(file.content);
         const std::string name = "recipes/files/" + sha256;
-        if (!fs::exists(folder / name)) WEXLO_CHECK(write_new(folder / name, file.content));
+        if (written.insert(name).second) WEXLO_CHECK(folder.put(name, file.content.view()));
         kept.files.push_back({brought->spelled, file.path, name, sha256});
       }
     }
@@ -154,51 +116,37 @@ Result<std::vector<KitRecipe>> write_recipes(const fs::path& folder,
   return out;
 }
 
-Result<OldKit> read_old_kit(const fs::path& folder) {
-  const fs::path manifest = folder / "kit.json";
-  const auto source = open_file(manifest);
-  if (!source)
+Result<OldKit> read_old_kit(const fs::path& folder, const Settings& settings) {
+  // What is not there at all is told as such.
+  std::error_code unknown;
+  if (fs::exists(folder, unknown) && !fs::exists(folder / kKitManifest, unknown))
     return fail({.code = ErrorCode::BadMagic,
                  .message = "this is no kit: it has no kit.json",
                  .file = folder.string(),
                  .hint = "--like wants the folder that wexlo prepare made."});
-  WEXLO_TRY(const Blob text, read_all(**source, kMaxManifest));
-  const json kit = json::parse(as_text(text.view()), nullptr, false);
-  if (!kit.is_object())
-    return fail({.code = ErrorCode::BadValue,
-                 .message = "kit.json is not readable as JSON",
-                 .file = manifest.string()});
-  if (!kit.contains("recipes"))
+  auto manifest = read_kit_manifest(folder);
+  if (!manifest) return fail(std::move(manifest).error());
+  if (!manifest->recipes)
     return fail({.code = ErrorCode::Unsupported,
                  .message = "this kit does not say by which recipes it was made",
-                 .file = manifest.string(),
+                 .file = (folder / kKitManifest).string(),
                  .hint = "Give the recipes themselves with -r."});
-  OldKit out{.build = text_of(kit, "build")};
-  Status read;
-  each(kit, "recipes", [&](const json& row) {
-    if (!read) return;
-    auto recipe = recipe_from(folder, row);
-    if (recipe)
-      out.recipes.push_back(std::move(*recipe));
-    else
-      read = std::unexpected(std::move(recipe).error());
-  });
-  WEXLO_CHECK(read);
-  each(kit, "images", [&](const json& row) {
-    const std::string name = text_of(row, "partition");
-    if (name.empty()) return;
-    out.partitions.push_back(name);
-    out.gave |= text_of(row, "what") == "given";
-    if (const auto stock = row.find("stock"); stock != row.end() && stock->is_object())
-      out.stock.emplace(name, text_of(*stock, "sha256"));
-  });
-  each(kit, "given", [&](const json&) { out.gave = true; });
-  each(kit, "chain", [&](const json& row) { out.facts.push_back(facts_from(row)); });
-  if (const auto at = kit.find("settings"); at != kit.end() && at->is_object()) {
-    out.slots = text_of(*at, "slots");
-    out.wipe = at->value("wipe", json(false)) == json(true);
-    out.architecture = text_of(*at, "arch");
+  OldKit out{.device = manifest->device, .build = manifest->build};
+  for (const KitRecipe& row : *manifest->recipes) {
+    WEXLO_TRY(Recipe recipe, recipe_from(folder, row, settings));
+    out.recipes.push_back(std::move(recipe));
   }
+  WEXLO_CHECK(check_settings(out.recipes, settings));
+  for (const KitImage& image : manifest->images) {
+    out.partitions.push_back(image.partition);
+    out.gave |= image.what == "given";
+    if (image.stock) out.stock.emplace(image.partition, image.stock->sha256);
+  }
+  out.gave |= !manifest->given.empty();
+  out.facts = std::move(manifest->chain);
+  out.slots = manifest->slots;
+  out.wipe = manifest->wipe;
+  out.architecture = manifest->architecture;
   return out;
 }
 

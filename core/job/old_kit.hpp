@@ -6,6 +6,7 @@
 #include <map>
 
 #include "job/chain_facts.hpp"
+#include "job/kit_folder.hpp"
 #include "recipe/recipe.hpp"
 
 namespace wexlo {
@@ -22,12 +23,12 @@ struct KitRecipe {
   std::vector<File> files;
 };
 
-/// Writes the recipes and all files they bring along below `folder`/recipes.
-[[nodiscard]] Result<std::vector<KitRecipe>> write_recipes(const std::filesystem::path& folder,
+/// Writes the recipes and all files they bring along below `recipes` in the kit.
+[[nodiscard]] Result<std::vector<KitRecipe>> write_recipes(KitFolder& folder,
                                                            const std::vector<Recipe>& recipes);
 
 struct OldKit {
-  std::string build;
+  std::string device, build;
   std::vector<Recipe> recipes;
   std::vector<ImageFacts> facts;
   std::vector<std::string> partitions;       ///< that it wrote
@@ -37,8 +38,10 @@ struct OldKit {
   bool wipe = false;
   std::string architecture;  ///< told by the user then; empty: read from the image
 };
+/// @param settings  of the recipes' parameters, in the place of what was given when it was made
 /// Errors: BadMagic (no kit), BadValue, DigestMismatch (a file of it was changed), Unsupported (it
-/// records no recipes), those of reading recipes.
-[[nodiscard]] Result<OldKit> read_old_kit(const std::filesystem::path& folder);
+/// records no recipes), Usage (a setting that no recipe has), those of reading recipes.
+[[nodiscard]] Result<OldKit> read_old_kit(const std::filesystem::path& folder,
+                                          const Settings& settings = {});
 
 }  // namespace wexlo

@@ -1,6 +1,12 @@
 #include "job/own_footer.hpp"
 
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/digest.hpp"
 #include "verified/draft.hpp"
+#include "verified/tree_check.hpp"
 
 namespace wexlo {
 
@@ -33,6 +39,77 @@ OwnFooter own_footer(const Subject& one) {
   for (const verified::Descriptor& claim : *claims) {
     const auto name = verified::partition_of(claim);
     out.vouches = out.vouches || (!name.empty() && name != one.partition);
+  }
+  return out;
+}
+
+namespace {
+
+using verified::HashDescriptor;
+using verified::HashtreeDescriptor;
+
+Status check_claim(const Source& source, const HashtreeDescriptor& tree, LoneFooter& out,
+                   const Context& context) {
+  const auto found = verified::check_tree(source, tree, context);
+  if (!found &&
+      (found.error().code == ErrorCode::Interrupted || found.error().code == ErrorCode::Io))
+    return fail(found.error());
+  if (!found)
+    out.trouble = fmt::format("Its own hash tree cannot be valid: {}.", found.error().message);
+  else if (!found->holds())
+    out.trouble = fmt::format("{} of its blocks differ from its own hash tree.",
+                              found->root_holds ? found->bad_blocks : tree.image_size / 4096);
+  out.about = "its own hash tree is valid; nothing that is signed vouches for it";
+  return {};
+}
+
+Status check_claim(const Source& source, const HashDescriptor& hash, LoneFooter& out,
+                   const Context& context) {
+  const auto kind = verified::hash_algorithm(hash.hash_algorithm);
+  if (!kind || hash.digest.empty() || hash.image_size > source.size()) return {};
+  WEXLO_TRY(const Bytes found,
+            verified::salted_digest(source, *kind, hash.salt, hash.image_size, context));
+  if (!equal(found, hash.digest)) out.trouble = "Its own digest does not match its bytes.";
+  out.about = "its own digest is valid; nothing that is signed vouches for it";
+  return {};
+}
+
+}  // namespace
+
+Result<LoneFooter> lone_footer(const Subject& one, bool trees, const Context& context) {
+  LoneFooter out{.code = "verified-struct"};
+  const Source& source = *one.source;
+  Bytes raw(std::min<std::uint64_t>(source.size(), verified::kFooterSize));
+  WEXLO_CHECK(source.read_at(source.size() - raw.size(), raw));
+  const auto footer = verified::parse_footer(raw);
+  if (!footer) return out;
+  out.there = true;
+  out.about = "its footer was read, its tree was not looked at";
+  const auto place = verified::find_struct(source, "boot");
+  auto bytes = place && *place ? read_some(source, (*place)->offset, (*place)->size)
+                               : Result<Bytes>(fail({.code = ErrorCode::Corrupt}));
+  const auto vbmeta =
+      bytes ? verified::parse_vbmeta(Blob(std::move(*bytes))) : Result<Image>(fail(bytes.error()));
+  const auto all = vbmeta ? verified::descriptors(*vbmeta)
+                          : Result<std::vector<verified::Descriptor>>(fail(vbmeta.error()));
+  if (!all) {
+    out.trouble = "Its own footer does not lead to a sound struct.";
+    return out;
+  }
+  const auto signature = verified::signature_state(*vbmeta);
+  if (signature == verified::SignatureState::Bad || signature == verified::SignatureState::Stale) {
+    out.code = "signature";
+    out.trouble = "The signature of its own struct does not hold.";
+    return out;
+  }
+  out.code = "system-digest";
+  for (const verified::Descriptor& claim : *all) {
+    if (!trees || !out.trouble.empty()) break;
+    if (verified::partition_of(claim) != one.partition) continue;
+    if (const auto* tree = std::get_if<HashtreeDescriptor>(&claim.value))
+      WEXLO_CHECK(check_claim(source, *tree, out, context));
+    if (const auto* hash = std::get_if<HashDescriptor>(&claim.value))
+      WEXLO_CHECK(check_claim(source, *hash, out, context));
   }
   return out;
 }

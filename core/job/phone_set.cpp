@@ -20,8 +20,20 @@ bool is_partition_word(std::string_view stem) {
          bare == "system_ext";
 }
 
-/// The name that the own footer's first claim gives.
-std::string claimed_name(const Source& image) {
+/// A boot header of version 3 or 4 without a kernel, by its first bytes: the image may be cut.
+bool is_init_boot(const Source& image) {
+  const auto head = read_some(image, 0, 44);
+  if (!head || head->size() < 44) return false;
+  const auto number = [&](std::size_t at) {
+    return load<std::uint32_t, std::endian::little>(head->data() + at);
+  };
+  constexpr std::size_t kKernelSize = 8, kRamdiskSize = 12, kVersion = 40;
+  return number(kVersion) >= 3 && number(kVersion) <= 4 && number(kKernelSize) == 0 &&
+         number(kRamdiskSize) != 0;
+}
+
+/// The name that the own footer gives. @param stem  of the file's name: of several it is the one
+std::string claimed_name(const Source& image, std::string_view stem) {
   const auto place = verified::find_struct(image, "boot");
   if (!place || !*place) return {};
   auto bytes = read_some(image, (*place)->offset, (*place)->size);
@@ -30,24 +42,31 @@ std::string claimed_name(const Source& image) {
   const auto all =
       vbmeta ? verified::descriptors(*vbmeta) : Result<std::vector<verified::Descriptor>>{};
   if (!all) return {};
+  std::vector<std::string> names;
   for (const verified::Descriptor& one : *all)
-    if (const auto name = verified::partition_of(one); !name.empty()) return std::string(name);
-  return {};
+    if (const auto name = verified::partition_of(one); !name.empty()) names.emplace_back(name);
+  if (names.empty()) return {};
+  // A top-level struct in boot's footer speaks of other partitions, too.
+  const auto called = std::ranges::find_if(
+      names, [&](const std::string& name) { return stem == name || stem.starts_with(name + "-"); });
+  if (called != names.end()) return *called;
+  const auto boot = std::ranges::find(names, "boot");
+  return boot != names.end() ? *boot : names.front();
 }
 
 }  // namespace
 
 std::string partition_of_file(const Source& image, const std::string& path,
                               const std::string& kind) {
-  if (std::string name = claimed_name(image); !name.empty()) return name;
   std::string stem(base_name(path));
   stem = stem.substr(0, stem.find('.'));
+  if (std::string name = claimed_name(image, stem); !name.empty()) return name;
   if (is_partition_word(stem)) return stem;
   // `init_boot-patched.img`: the longest partition's name that it begins with.
   for (const char* name : {"vendor_kernel_boot", "vbmeta_system", "vbmeta_vendor", "vendor_boot",
                            "init_boot", "recovery", "vbmeta", "dtbo", "boot"})
     if (stem.starts_with(name)) return name;
-  return kind;
+  return kind == "boot" && is_init_boot(image) ? "init_boot" : kind;
 }
 
 void PhoneSet::add(const Firmware& firmware) {
@@ -56,11 +75,14 @@ void PhoneSet::add(const Firmware& firmware) {
 }
 
 void PhoneSet::add(const std::string& partition, Blob bytes) {
+  add(partition, open_memory(std::move(bytes), partition));
+}
+
+void PhoneSet::add(const std::string& partition, const SourcePtr& source) {
   std::string other;
   const Member* there = find_slotted(partition, suffix("", other));
-  const std::uint64_t size = bytes.size();
   const std::string name = there == nullptr ? partition : there->name;
-  put({name, "memory", size, content_of(open_memory(std::move(bytes), name)), true});
+  put({name, "memory", source->size(), content_of(source), true});
 }
 
 Status PhoneSet::add(const std::string& path, const Context& context) {

@@ -21,6 +21,7 @@ class PhoneSet {
   void add(const Firmware& firmware);
   /// An image in memory, in the place of the partition of that name (with or without its slot).
   void add(const std::string& partition, Blob bytes);
+  void add(const std::string& partition, const SourcePtr& source);
   /// One image file of any kind, under a partition's name; empty: the name it has by itself.
   /// Errors: Usage (it holds several), those of opening.
   [[nodiscard]] Status add_image(const std::string& path, const std::string& name,

@@ -36,6 +36,7 @@ class Preparation {
       WEXLO_CHECK(work_out());
       return std::move(out_);
     }
+    WEXLO_CHECK(check_not_input(kit, options_.inputs));
     WEXLO_TRY(OutputFolder folder,
               OutputFolder::create(kit, options_.overwrite, std::string(kKitManifest)));
     WEXLO_CHECK(work_out());
@@ -56,7 +57,7 @@ class Preparation {
           &Preparation::change, &Preparation::place, &Preparation::verify}) {
       WEXLO_CHECK((this->*step)());
       settle(options_, out_);
-      if (out_.stopped) return {};
+      if (out_.stopped) break;
     }
     tell_unused(options_, out_);
     return {};
@@ -72,9 +73,11 @@ class Preparation {
     stock_.emplace(*firmware_, path_.string(), options_.cache);
     out_.build = firmware_->build;
     out_.purpose = options_.stock ? Purpose::Restore
-                   : !options_.like_build.empty() && options_.like_build != out_.build.fingerprint
+                   : !options_.like_build.empty() && !out_.build.fingerprint.empty() &&
+                           options_.like_build != out_.build.fingerprint
                        ? Purpose::Update
                        : Purpose::Patch;
+    compare_with_older_phone(bench(), out_);
     return {};
   }
 
@@ -115,10 +118,14 @@ class Preparation {
       WEXLO_TRY(const LoadedImage* const image, stock_->get(partition, context_));
       if (image == nullptr) continue;
       candidates.push_back({partition, image});
-      if (auto target = choose_target(candidates)) {
+      auto target = choose_target(candidates);
+      if (target) {
         out_.target = std::move(*target);
         return {};
       }
+      // What does not read is not passed over for the next one.
+      if (target.error().code != ErrorCode::NoTarget)
+        return fail(in_file(std::move(target).error(), path_.string()));
     }
     auto target = choose_target(candidates);
     return fail(in_file(std::move(target).error(), path_.string()));
@@ -137,7 +144,8 @@ class Preparation {
     WEXLO_CHECK(gather_facts());
     out_.shape = shape_of(*firmware_, out_.chain, bench().sheet());
     choose_slots(bench(), out_);
-    place_in_super(bench(), out_);
+    WEXLO_CHECK(place_in_super(bench(), out_));
+    judge_given(bench(), out_);
     return judge_fit(bench(), fit_images(), out_);
   }
 
@@ -287,7 +295,7 @@ class Preparation {
            .file = path_.string(),
            .found = out_.verification.stop,
            .hint = "Is the firmware whole, and of one build? wexlo check shows the chain."});
-    if (options_.signer && !out_.verification.locked)
+    if (options_.signer && out_.verification.locked != verified::Outlook::Starts)
       out_.findings.push_back({"warning", "not-locked", out_.verification.why, ""});
     return judge_mounts(bench(), out_);
   }

@@ -39,9 +39,11 @@ struct PrepareOptions {
   std::vector<std::string> accept;    ///< codes of problems that a person has said yes to
   bool stock = false;                 ///< no recipes: a kit that only puts stock images back
   std::vector<std::string> stock_of;  ///< with `stock`: these partitions; empty: the boot chain
+  std::string like_device;            ///< the older kit's device
   std::string like_build;             ///< the older kit's build; another one makes it an update
   std::map<std::string, std::string> like_stock;  ///< SHA-256 of its stock images, by partition
   ImageCachePtr cache;                            ///< of images taken out; may be empty
+  std::vector<std::string> inputs;  ///< paths that are read: none of them is written to
 };
 
 /// An image that is written as it was given.
@@ -61,12 +63,13 @@ struct PreparedImage {
 
 /// Which verification setting the phone needs for a kit, and why.
 struct Verification {
-  std::string needs;                     ///< "unlocked", "own-key"
-  std::string why;                       ///< sentences for people
-  bool locked = false, unlocked = true;  ///< whether it starts so
-  std::string key_sha256;                ///< of the key's blob, with "own-key"
-  std::string stop;                      ///< why even an unlocked phone stops; empty: it does not
-  verified::Walk walk;                   ///< with the kit's images
+  std::string needs;  ///< "unlocked", "own-key"
+  std::string why;    ///< sentences for people
+  verified::Outlook locked = verified::Outlook::CannotTell;
+  verified::Outlook unlocked = verified::Outlook::CannotTell;
+  std::string key_sha256;  ///< of the key's blob, with "own-key"
+  std::string stop;        ///< why even an unlocked phone stops; empty: it does not
+  verified::Walk walk;     ///< with the kit's images
 };
 
 struct Prepared {

@@ -19,8 +19,9 @@ Status check(const PrepareWish& wish) {
 /// The recipes and settings of an older kit.
 Status take_kit(const PrepareWish& wish, PrepareOptions& out, std::string& slots,
                 std::vector<Finding>& findings) {
-  WEXLO_TRY(OldKit kit, read_old_kit(wish.like));
+  WEXLO_TRY(OldKit kit, read_old_kit(wish.like, wish.settings));
   out.like_build = kit.build;
+  out.like_device = kit.device;
   out.like_stock = std::move(kit.stock);
   if (wish.stock) {
     out.stock_of = std::move(kit.partitions);
@@ -28,7 +29,8 @@ Status take_kit(const PrepareWish& wish, PrepareOptions& out, std::string& slots
   }
   out.recipes = std::move(kit.recipes);
   out.before = std::move(kit.facts);
-  out.patch.architecture = kit.architecture;
+  const auto arch = wish.settings.find("arch");
+  out.patch.architecture = arch == wish.settings.end() ? kit.architecture : arch->second;
   out.wipe |= kit.wipe;
   if (slots.empty()) slots = kit.slots;
   if (kit.gave && wish.given.empty())
@@ -49,6 +51,11 @@ Result<PrepareOptions> options_of(const PrepareWish& wish, std::vector<Finding>&
   out.given = wish.given;
   out.accept = wish.accept;
   out.stock = wish.stock;
+  out.inputs = wish.recipes;
+  out.inputs.insert(out.inputs.end(),
+                    {wish.firmware, wish.like, wish.sheet, wish.key, wish.signer});
+  for (const GivenFile& one : wish.given)
+    out.inputs.push_back(one.file);
   if (!wish.sheet.empty()) {
     WEXLO_TRY(out.sheet, read_sheet(wish.sheet));
   }

@@ -2,11 +2,11 @@
 
 #include <fmt/format.h>
 
-#include <nlohmann/json.hpp>
-
 #include "base/digest.hpp"
 #include "base/source.hpp"
+#include "image/boot.hpp"
 #include "image/fragments.hpp"
+#include "job/manifest_read.hpp"
 #include "ramdisk/layout.hpp"
 #include "recipe/way_back.hpp"
 #include "verified/vbmeta.hpp"
@@ -14,8 +14,6 @@
 namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
-
-constexpr std::uint64_t kMaxKitManifest = 16u << 20;
 
 /// The recovery program in an image's ramdisks; nullopt: there is none.
 std::optional<Bytes> recovery_in(const Image& image, const Context& context) {
@@ -30,23 +28,16 @@ std::optional<Bytes> recovery_in(const Image& image, const Context& context) {
 }
 
 /// What a kit wrote down of an image: the stock image's digest for the patched one's. The kit is
-/// looked for around the stock copy and around the patched image.
-std::optional<std::string> recorded_in_kit(const fs::path& near, const std::string& patched) {
-  const auto manifest = open_file(near.parent_path().parent_path() / "kit.json");
-  const auto text = manifest ? read_all(**manifest, kMaxKitManifest)
-                             : Result<Blob>(fail({.code = ErrorCode::NotFound}));
-  if (!text) return std::nullopt;
-  const auto kit = nlohmann::json::parse(as_text(text->view()), nullptr, false);
-  if (!kit.is_object() || !kit.contains("images") || !kit["images"].is_array()) return std::nullopt;
-  for (const auto& image : kit["images"]) {
-    const auto digest = [&](const char* which) {
-      const auto side = image.is_object() ? image.find(which) : image.end();
-      return side == image.end() || !side->is_object() ? std::string()
-                                                       : side->value("sha256", std::string());
-    };
-    if (image.is_object() && digest("flash") == patched && !digest("stock").empty())
-      return digest("stock");
-  }
+/// looked for around the stock copy and around the patched image; nullopt: there is none, or it
+/// does not know the image.
+Result<std::optional<std::string>> recorded_in_kit(const fs::path& near,
+                                                   const std::string& patched) {
+  const auto kit = read_kit_manifest(near.parent_path().parent_path());
+  if (!kit && kit.error().code == ErrorCode::NotFound) return std::nullopt;
+  if (!kit) return fail(kit.error());
+  for (const auto* list : {&kit->images, &kit->given})
+    for (const KitImage& image : *list)
+      if (image.flash && image.stock && image.flash->sha256 == patched) return image.stock->sha256;
   return std::nullopt;
 }
 
@@ -100,17 +91,14 @@ class Restoration {
       out_.proof = "its SHA-256 is the one that the journal recorded";
     } else {
       const std::string patched = sha256_hex(patched_.bytes);
-      for (const fs::path& near : {fs::absolute(options_.stock), fs::absolute(path_)})
-        if (wanted.empty()) wanted = recorded_in_kit(near, patched).value_or("");
+      for (const fs::path& near : {fs::absolute(options_.stock), fs::absolute(path_)}) {
+        if (!wanted.empty()) break;
+        WEXLO_TRY(const auto recorded, recorded_in_kit(near, patched));
+        wanted = recorded.value_or("");
+      }
       out_.proof = "its SHA-256 is the one that the kit recorded for this patched image";
     }
-    if (wanted.empty())
-      return fail({.code = ErrorCode::NoWayBack,
-                   .message = "nothing tells which stock image this one was made from: it carries "
-                              "no journal, and no kit beside the copy knows it",
-                   .file = path_.string(),
-                   .hint = "If you are sure of the copy, it is the stock image: flash it as it "
-                           "is."});
+    if (wanted.empty()) return unrecorded();
     if (found != wanted)
       return fail({.code = ErrorCode::DigestMismatch,
                    .message = "the copy is not the stock image that this one was made from",
@@ -122,31 +110,60 @@ class Restoration {
     return {};
   }
 
+  /// An image without a ramdisk has no journal, and without a kit nothing recorded what it was made
+  /// from. A copy is believed for what it shows itself: an image of the same partition and form, as
+  /// its maker sealed it. That it is this very build's nobody can tell, and that is said.
+  Status unrecorded() {
+    const auto refuse = [&](std::string why) {
+      return fail(
+          {.code = ErrorCode::NoWayBack,
+           .message = "nothing tells which stock image this one was made from, and the copy "
+                      "does not show that it is one: " +
+                      std::move(why),
+           .file = options_.stock.string(),
+           .hint = "If you are sure of the copy, it is the stock image: flash it as it "
+                   "is."});
+    };
+    if (!boot::ramdisk_parts(*patched_.image).empty())
+      return refuse(
+          "an image with a ramdisk that Wexlo patched carries a journal, this one has "
+          "none");
+    WEXLO_TRY(const LoadedImage copy, load_image(out_.bytes, options_.stock.string()));
+    if (!copy.image || copy.image->kind() != patched_.image->kind() ||
+        copy.image->layout().version != patched_.image->layout().version)
+      return refuse("it is of another kind");
+    if (partition_of(copy) != out_.partition)
+      return refuse(fmt::format("it is for {}", partition_of(copy)));
+    WEXLO_TRY(const auto sealed, verified::own_digest_matches(copy.bytes.view()));
+    const bool true_to_itself = sealed ? *sealed
+                                : copy.image->kind() == "vbmeta"
+                                    ? verified::own_hash_matches(*copy.image).value_or(false)
+                                    : boot::id_matches(*copy.image).value_or(false);
+    if (!true_to_itself) return refuse("no digest in it covers its own bytes and matches");
+    if (sealed && copy.bytes.size() != patched_.bytes.size())
+      return refuse(fmt::format("it has {} bytes, the patched image {}", copy.bytes.size(),
+                                patched_.bytes.size()));
+    out_.from = "stock-copy";
+    out_.proof = "it is of the same partition and form, and its own digest matches";
+    out_.notes.emplace_back(
+        "Nothing recorded which stock image this one was made from: that the copy is of the same "
+        "build is for you to know.");
+    return {};
+  }
+
   /// The flags under which the struct's own hash, and so its signature, is true.
   Status from_signature() {
-    Image vbmeta = *patched_.image;
-    const std::uint64_t known = verified::HashtreeDisabled | verified::VerificationDisabled;
-    const std::uint64_t now = vbmeta.number("flags");
-    if (verified::own_hash_matches(vbmeta).value_or(false))
-      return fail({.code = ErrorCode::NoWayBack,
-                   .message = "the vbmeta's own hash is true: its flags are as they were signed",
-                   .hint = "There is nothing to restore."});
-    for (std::uint64_t flags = 0; flags <= known; ++flags) {
-      WEXLO_CHECK(vbmeta.set_number("flags", (now & ~known) | flags));
-      if (!verified::own_hash_matches(vbmeta).value_or(false)) continue;
-      out_.bytes = Blob(vbmeta.write());
-      out_.from = "signature";
-      out_.proof = fmt::format("with flags {} the hash that its signature covers is true", flags);
-      out_.undone.push_back(fmt::format("vbmeta flags {} -> {}", now, (now & ~known) | flags));
-      return {};
-    }
-    return fail(
-        {.code = ErrorCode::NoWayBack,
-         .message = vbmeta.number("algorithm_type") == 0
-                        ? "the vbmeta is not signed: nothing in it tells the flags it had"
-                        : "with no setting of its flags is the vbmeta's own hash true: more "
-                          "than its flags was changed",
-         .hint = "Give the stock image: --stock FILE (a kit keeps it in stock/)."});
+    WEXLO_TRY(out_.bytes, flags_as_signed(*patched_.image));
+    WEXLO_TRY(const LoadedImage vbmeta, load_image(out_.bytes, "the restored image"));
+    const std::uint64_t now = patched_.image->number("flags"),
+                        flags = vbmeta.image->number("flags");
+    out_.from = "signature";
+    out_.proof = fmt::format("with flags {} the hash that its signature covers is true", flags);
+    out_.undone.push_back(fmt::format("vbmeta flags {} -> {}", now, flags));
+    out_.notes.emplace_back(
+        "This is the vbmeta as its signer left it. If the image that was patched had other flags "
+        "already, its own copy is the way back to that one: --stock FILE.");
+    return {};
   }
 
   /// Putting stock boot back takes a recovery of another hand with it.

@@ -198,8 +198,16 @@ class Sealer {
   FooterWish wish_for(const SealInput& input, const FooterState& state, std::uint64_t size) const;
   Status plain(const SourcePtr& source, SealedImage sealed);
   Status reseal(const SealInput& input);
-  Status write_struct_image(const Draft& draft, std::uint64_t old_size, const Image* before,
+  /// A struct's image as it was given.
+  struct Stock {
+    const Image* image;
+    const Source* source;
+  };
+  Status write_struct_image(const Draft& draft, std::uint64_t old_size, const Stock* before,
                             const std::string& partition, SealedImage sealed);
+  Status keep_behind(const Stock& before, std::uint64_t struct_size, std::uint64_t size,
+                     ImageSink& sink) const;
+  static Status read_back(ImageSink& sink, View meant, const std::string& partition);
   Status make_vbmeta();
   bool take_offers(Draft& draft, SealedImage& sealed, const std::string& partition);
   Status add_includes(Draft& draft, SealedImage& sealed);
@@ -377,11 +385,50 @@ Status Sealer::add_includes(Draft& draft, SealedImage& sealed) {
   return {};
 }
 
-Status Sealer::write_struct_image(const Draft& draft, std::uint64_t old_size, const Image* before,
+/// What a maker keeps behind the struct stays where it stands; where the new struct would lie over
+/// it, or the partition ends before it, that is refused rather than lost.
+Status Sealer::keep_behind(const Stock& before, std::uint64_t struct_size, std::uint64_t size,
+                           ImageSink& sink) const {
+  constexpr std::uint64_t kPiece = 1u << 20;
+  const Source& source = *before.source;
+  const std::uint64_t end = before.image->sections_end();
+  for (std::uint64_t at = end; at < source.size(); at += kPiece) {
+    WEXLO_CHECK(check_stop(context_));
+    WEXLO_TRY(const Bytes piece, read_some(source, at, kPiece));
+    if (all_bytes(piece, std::byte{0})) continue;
+    if (end < struct_size || at + piece.size() > size)
+      return fail({.code = ErrorCode::DoesNotFit,
+                   .message = "bytes behind the vbmeta struct would be lost",
+                   .file = source.name(),
+                   .offset = at,
+                   .expected = fmt::format("a struct of at most {} bytes, a partition of at least "
+                                           "{} bytes",
+                                           end, at + piece.size()),
+                   .found = fmt::format("{} and {} bytes", struct_size, size),
+                   .hint = "Nobody but the maker knows what they are: keep the struct as small as "
+                           "it was, or start from an image without them."});
+    WEXLO_CHECK(sink.write_at(at, piece));
+  }
+  return {};
+}
+
+/// The struct as it stands in the output is the one that was meant, and its own hash is true.
+Status Sealer::read_back(ImageSink& sink, View meant, const std::string& partition) {
+  Bytes again(meant.size());
+  WEXLO_CHECK(sink.read_at(0, again));
+  const auto image = verified::parse_vbmeta(Blob(again));
+  if (equal(again, meant) && image && verified::own_hash_matches(*image).value_or(true)) return {};
+  return fail({.code = ErrorCode::Unexplained,
+               .message = "the struct that was written does not read back as it was meant",
+               .file = partition,
+               .hint = "Nothing was written. Is the disk failing? If not, please report it."});
+}
+
+Status Sealer::write_struct_image(const Draft& draft, std::uint64_t old_size, const Stock* before,
                                   const std::string& partition, SealedImage sealed) {
   const verified::Signer* signer = options_.signer.get();
-  const DigestKind digest =
-      signing_digest(before == nullptr ? DigestKind::Sha256 : verified::signed_digest(*before));
+  const DigestKind digest = signing_digest(
+      before == nullptr ? DigestKind::Sha256 : verified::signed_digest(*before->image));
   WEXLO_TRY(const Bytes bytes, verified::write_struct(draft, signer, digest));
   const auto asked = size_of(partition);
   const std::uint64_t size = asked.value_or(std::max(old_size, align_up(bytes.size(), kBlock)));
@@ -394,13 +441,8 @@ Status Sealer::write_struct_image(const Draft& draft, std::uint64_t old_size, co
   WEXLO_TRY(ImageSink* const sink, open_(partition));
   WEXLO_CHECK(sink->resize(size));
   WEXLO_CHECK(sink->write_at(0, bytes));
-  // What a maker keeps behind the struct stays where it stands.
-  if (before != nullptr) {
-    const std::uint64_t end = before->sections_end();
-    const View tail = before->tail().view();
-    if (!all_bytes(tail, std::byte{0}) && end >= bytes.size() && end + tail.size() <= size)
-      WEXLO_CHECK(sink->write_at(end, tail));
-  }
+  if (before != nullptr) WEXLO_CHECK(keep_behind(*before, bytes.size(), size, *sink));
+  WEXLO_CHECK(read_back(*sink, bytes, partition));
   sealed.size = size;
   WEXLO_TRY(sealed.sha256, digest_of(*sink, size, context_));
   offers_.push_back({partition, std::nullopt, {}, signer != nullptr});
@@ -418,7 +460,8 @@ Status Sealer::reseal(const SealInput& input) {
   WEXLO_CHECK(apply_values(draft, input.partition, sealed));
   if (options_.signer == nullptr && before.number("algorithm_type") != 0)
     unsigned_now(input.partition);
-  return write_struct_image(draft, input.source->size(), &before, input.partition,
+  const Stock stock{&before, input.source.get()};
+  return write_struct_image(draft, input.source->size(), &stock, input.partition,
                             std::move(sealed));
 }
 

@@ -15,6 +15,7 @@ Result<Sealed> seal(const std::vector<std::string>& images, const SealOptions& o
                     const fs::path& folder, const Context& context) {
   std::vector<PhoneSet> sets(images.size());
   std::vector<SealInput> inputs;
+  std::vector<std::string> paths_read;
   for (std::size_t i = 0; i < images.size(); ++i) {
     // NAME=FILE, where the file does not tell whose it is.
     const std::size_t equals = images[i].find('=');
@@ -23,6 +24,7 @@ Result<Sealed> seal(const std::vector<std::string>& images, const SealOptions& o
     const std::string path = named ? images[i].substr(equals + 1) : images[i];
     const std::string name = named ? images[i].substr(0, equals) : "";
     if (named) WEXLO_CHECK(check_partition_name(name));
+    paths_read.push_back(path);
     WEXLO_CHECK(sets[i].add_image(path, name, context));
     const PhoneSet::Member& member = sets[i].members().front();
     if (member.name.empty())
@@ -40,8 +42,9 @@ Result<Sealed> seal(const std::vector<std::string>& images, const SealOptions& o
   std::vector<std::unique_ptr<ImageSink>> sinks;
   const OpenSink open = [&](const std::string& partition) -> Result<ImageSink*> {
     WEXLO_CHECK(check_partition_name(partition));
-    WEXLO_TRY(OutputFile file,
-              OutputFile::create(folder / (partition + ".img"), options.overwrite));
+    const std::filesystem::path target = folder / (partition + ".img");
+    WEXLO_CHECK(check_not_input(target, paths_read));
+    WEXLO_TRY(OutputFile file, OutputFile::create(target, options.overwrite));
     files.push_back(std::make_unique<OutputFile>(std::move(file)));
     sinks.push_back(file_sink(*files.back()));
     return sinks.back().get();

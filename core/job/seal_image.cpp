@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "firmware/formats.hpp"
+#include "image/boot.hpp"
 #include "image/tail.hpp"
 #include "verified/chain.hpp"
 
@@ -32,6 +33,22 @@ Status copy(const Source& image, std::uint64_t size, ImageSink& out, const Conte
       return fail({.code = ErrorCode::Truncated, .message = "the image ends early", .offset = at});
     WEXLO_CHECK(out.write_at(at, piece));
     at += piece.size();
+  }
+  return {};
+}
+
+/// What was written reads back as it was meant.
+Status same_there(ImageSink& out, std::uint64_t at, View meant) {
+  Bytes piece;
+  for (std::size_t done = 0; done < meant.size(); done += piece.size()) {
+    const View part = meant.subspan(done, std::min<std::size_t>(kPiece, meant.size() - done));
+    piece.resize(part.size());
+    WEXLO_CHECK(out.read_at(at + done, piece));
+    if (!equal(piece, part))
+      return fail({.code = ErrorCode::Unexplained,
+                   .message = "what was written does not read back as it was meant",
+                   .offset = at + done,
+                   .hint = "Nothing was written. Is the disk failing? If not, please report it."});
   }
   return {};
 }
@@ -83,6 +100,7 @@ Result<verified::HashtreeDescriptor> write_tree(const Source& image, std::uint64
             verified::build_hash_tree(copy_through, tree.image_size, *kind, wish.salt, context));
   tree.root_digest = std::move(built.root);
   WEXLO_CHECK(out.write_at(tree.tree_offset, built.tree));
+  WEXLO_CHECK(same_there(out, tree.tree_offset, built.tree));
   if (wish.fec_roots == 0) return tree;
   const auto read_both = [&](std::uint64_t offset, MutableView into) -> Status {
     const auto data = static_cast<std::size_t>(std::min<std::uint64_t>(
@@ -118,6 +136,33 @@ Result<verified::HashDescriptor> make_hash(const Source& image, std::uint64_t co
   return hash;
 }
 
+/// The output read afresh: the content is the image's, the digest is true for what stands there,
+/// and struct and footer are those that were meant.
+Status read_back(const Source& image, std::uint64_t content_size, const Footed& done,
+                 const FooterWish& wish, ImageSink& out, const Context& context) {
+  const auto* hash = std::get_if<verified::HashDescriptor>(&done.claim);
+  const auto kind = hash != nullptr ? verified::hash_algorithm(hash->hash_algorithm) : std::nullopt;
+  Hasher hasher(kind.value_or(DigestKind::Sha256));
+  if (hash != nullptr) hasher.update(hash->salt);
+  Bytes piece;
+  for (std::uint64_t at = 0; at < content_size; at += piece.size()) {
+    WEXLO_CHECK(check_stop(context));
+    WEXLO_TRY(const Bytes meant, read_some(image, at, std::min(kPiece, content_size - at)));
+    WEXLO_CHECK(same_there(out, at, meant));
+    piece.resize(meant.size());
+    if (hash != nullptr) hasher.update(meant);
+  }
+  WEXLO_CHECK(same_there(out, done.footer.vbmeta_offset, done.vbmeta));
+  WEXLO_CHECK(same_there(out, wish.partition_size - verified::kFooterSize,
+                         verified::write_footer(done.footer)));
+  const auto vbmeta = verified::parse_vbmeta(Blob(done.vbmeta));
+  const bool true_digest = hash == nullptr || equal(hasher.finish(), hash->digest);
+  if (vbmeta && true_digest && verified::own_hash_matches(*vbmeta).value_or(true)) return {};
+  return fail({.code = ErrorCode::Unexplained,
+               .message = "the sealed image does not check: its digest or its struct is not true",
+               .hint = "Nothing was written. This is a fault of Wexlo: please report it."});
+}
+
 }  // namespace
 
 Bytes usual_salt(const std::string& partition, std::uint64_t content_size) {
@@ -149,6 +194,7 @@ Result<Footed> write_footed(const Source& image, std::uint64_t content_size, std
   done.footer = {content_size, end, done.vbmeta.size()};
   WEXLO_CHECK(out.write_at(wish.partition_size - verified::kFooterSize,
                            verified::write_footer(done.footer)));
+  WEXLO_CHECK(read_back(image, content_size, done, wish, out, context));
   return done;
 }
 
@@ -165,6 +211,24 @@ std::uint64_t end_of_content(const Source& image) {
         item.kind != "verified-boot footer")
       end = std::max(end, loaded->image->sections_end() + item.offset + item.size);
   return std::min(end, image.size());
+}
+
+/// The claim over the image itself: a struct may hold those of other partitions, too.
+Result<std::optional<verified::HashDescriptor>> own_hash(
+    const std::vector<verified::Descriptor>& all, const Source& image) {
+  std::size_t count = 0;
+  for (const verified::Descriptor& one : all)
+    count += std::holds_alternative<verified::HashDescriptor>(one.value) ? 1 : 0;
+  Blob content;
+  std::string kind;
+  if (count > 1 && image.size() <= kMaxParsed) {
+    WEXLO_TRY(content, read_all(image, kMaxParsed));
+    const auto loaded = load_image(content, image.name());
+    if (loaded && loaded->image) kind = boot::partition_kind(*loaded->image);
+  }
+  const auto own = verified::own_hash_descriptor(all, content.view(), kind);
+  if (!own) return std::nullopt;
+  return std::get<verified::HashDescriptor>(all[*own].value);
 }
 
 }  // namespace
@@ -193,9 +257,8 @@ Result<FooterState> footer_state(const Source& image) {
   WEXLO_TRY(out.draft, verified::draft_of(vbmeta));
   out.was_signed = vbmeta.number("algorithm_type") != 0;
   out.signed_digest = verified::signed_digest(vbmeta);
+  WEXLO_TRY(out.hash, own_hash(out.draft->parsed(), image));
   for (const verified::Descriptor& one : out.draft->parsed()) {
-    if (const auto* hash = std::get_if<verified::HashDescriptor>(&one.value); hash && !out.hash)
-      out.hash = *hash;
     if (const auto* tree = std::get_if<verified::HashtreeDescriptor>(&one.value); tree && !out.tree)
       out.tree = *tree;
   }

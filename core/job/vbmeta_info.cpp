@@ -87,6 +87,28 @@ Result<std::optional<FooterInfo>> footer_info(View bytes) {
   return info;
 }
 
+Result<std::optional<FooterInfo>> footer_info(const Source& image) {
+  Bytes raw(std::min<std::uint64_t>(image.size(), verified::kFooterSize));
+  WEXLO_CHECK(image.read_at(image.size() - raw.size(), raw));
+  const auto footer = verified::parse_footer(raw);
+  if (!footer) return std::nullopt;
+  FooterInfo info{.original_image_size = footer->original_image_size,
+                  .vbmeta_offset = footer->vbmeta_offset,
+                  .vbmeta_size = footer->vbmeta_size};
+  if (footer->vbmeta_size > verified::kMaxVbmeta)
+    return fail({.code = ErrorCode::OutOfRange,
+                 .message = "the verified-boot footer claims a struct that loaders do not read",
+                 .file = image.name(),
+                 .offset = image.size() - verified::kFooterSize,
+                 .expected = fmt::format("at most {} bytes", verified::kMaxVbmeta),
+                 .found = fmt::format("{} bytes", footer->vbmeta_size)});
+  WEXLO_TRY(Bytes bytes, read_some(image, footer->vbmeta_offset, footer->vbmeta_size));
+  auto vbmeta = verified::parse_vbmeta(Blob(std::move(bytes)));
+  if (!vbmeta) return fail(at_base(std::move(vbmeta).error(), footer->vbmeta_offset));
+  WEXLO_TRY(info.vbmeta, vbmeta_info(*vbmeta));
+  return info;
+}
+
 std::optional<FooterInfo> boot_signature_info(const Image& image, View bytes) {
   const Section* section = image.section("boot_signature");
   if (section == nullptr || !verified::looks_like_vbmeta(section->bytes.view()))

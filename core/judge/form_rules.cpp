@@ -127,9 +127,11 @@ class FormRules {
     const kernel::Kernel& kernel = *one_.reading.kernel;
     if (!kernel.trouble.empty())
       return add("kernel", fmt::format("The kernel does not decode: {}.", kernel.trouble));
-    if (kernel.form == "unknown")
+    if (kernel.form == "unknown") {
+      report_.cannot_tell("the kernel is of a form that is not known");
       return add("kernel", "The kernel is of a form that is not known: nothing can be said of it.",
                  Level::Warning);
+    }
     if (kernel.banner.empty())
       add("kernel", "No version banner was found in the kernel.", Level::Warning);
   }

@@ -21,20 +21,26 @@ constexpr std::uint8_t kXzNone = 0, kXzCrc32 = 1;
 
 class RamdiskRules {
  public:
-  RamdiskRules(const Subject& one, Report& report) : one_(one), report_(report) {}
+  RamdiskRules(const Subject& one, const Subject* stock, Report& report)
+      : one_(one), stock_(stock), report_(report) {}
 
   void run() {
     for (const ReadRamdisk& one : one_.reading.ramdisks) {
       const std::string title = one.part.title();
       if (!one.ramdisk) {
+        // A form that is not read here may be one that the kernel reads.
+        const bool other_form = one.trouble->code == ErrorCode::Unsupported;
         add("ramdisk-packing",
             fmt::format("{} does not decode: {}{}.", title, one.trouble->message,
-                        one.trouble->offset ? " at " + hex_value(*one.trouble->offset) : ""));
+                        one.trouble->offset ? " at " + hex_value(*one.trouble->offset) : ""),
+            other_form ? std::optional(Level::Warning) : std::nullopt);
+        if (other_form) report_.cannot_tell(fmt::format("{} is not read here", title));
         continue;
       }
       packing(title, *one.ramdisk);
       order(title, *one.ramdisk);
       modules(title, *one.ramdisk);
+      texts(title, *one.ramdisk);
     }
     fragments();
     layout();
@@ -146,6 +152,39 @@ class RamdiskRules {
                       gone == 1 ? "" : "s", gone == 1 ? "is" : "are", first));
   }
 
+  static bool is_read_at_start(std::string_view place) {
+    return is_fstab_name(std::string(place)) || place.ends_with(".rc") ||
+           place.ends_with(".prop") || place.ends_with("prop.default");
+  }
+
+  /// The stock file of that place has carriage returns, too; nullopt: there is none to ask.
+  [[nodiscard]] std::optional<bool> stock_has_returns(std::string_view place) const {
+    if (stock_ == nullptr) return std::nullopt;
+    const auto content = stock_->reading.find(place);
+    if (!content) return std::nullopt;
+    return as_text(content->view()).contains('\r');
+  }
+
+  /// Editors of another system put a carriage return before each line end: it becomes a part of the
+  /// last word of the line.
+  void texts(const std::string& title, const Ramdisk& ramdisk) {
+    for (const RamdiskSegment& segment : ramdisk.segments)
+      for (const Entry& entry : segment.archive.entries) {
+        const std::string place = newc::place_of(entry.name());
+        if (entry.type() != newc::Regular || !is_read_at_start(place) ||
+            !as_text(entry.data().view()).contains('\r'))
+          continue;
+        const auto stock = stock_has_returns(place);
+        if (stock == true) continue;
+        add("text-form",
+            fmt::format(
+                "{}: /{} has carriage returns (line ends of another system){}: the last word "
+                "of each such line is read wrong.",
+                title, place, stock ? ", the stock file has none" : ""),
+            stock ? Level::Problem : Level::Warning);
+      }
+  }
+
   void fragments() {
     const Image& image = *one_.image();
     if (image.section("vendor_ramdisk_table") == nullptr) return;
@@ -179,13 +218,15 @@ class RamdiskRules {
   }
 
   const Subject& one_;
+  const Subject* stock_;
   Report& report_;
 };
 
 }  // namespace
 
-void judge_ramdisks(const Subject& one, Report& report) {
-  if (one.image() != nullptr && one.image()->kind() != "vbmeta") RamdiskRules(one, report).run();
+void judge_ramdisks(const Subject& one, const Subject* stock, Report& report) {
+  if (one.image() != nullptr && one.image()->kind() != "vbmeta")
+    RamdiskRules(one, stock, report).run();
 }
 
 }  // namespace wexlo

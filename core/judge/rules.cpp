@@ -24,6 +24,7 @@ constexpr std::array kRules{
     Rule{"archive-order", Problem, false, "folders before what is in them, names once, a trailer"},
     Rule{"kernel-modules", Warning, false, "listed modules are there and of the kernel's release"},
     Rule{"mount-table", Problem, false, "fstab reads, and what it names for verification is there"},
+    Rule{"text-form", Warning, false, "texts that a start reads end their lines as stock does"},
     Rule{"fragment-table", Problem, false, "vendor_boot's table and its fragments agree"},
     Rule{"version-pair", Problem, false, "boot, init_boot and vendor_boot go together"},
     Rule{"bootconfig", Problem, false, "bootconfig parses and is short enough"},

@@ -30,10 +30,15 @@ class Report {
   ///                   less
   void add(std::string_view code, const std::string& where, std::string message,
            bool untouched = false, std::optional<Level> level = {});
+  /// Something that decides over a start cannot be judged from what is at hand. @param why  a
+  /// clause
+  void cannot_tell(std::string why) { unknown_.push_back(std::move(why)); }
   [[nodiscard]] std::vector<Finding> take() { return std::move(findings_); }
+  [[nodiscard]] const std::vector<std::string>& unknown() const { return unknown_; }
 
  private:
   std::vector<Finding> findings_;
+  std::vector<std::string> unknown_;
 };
 [[nodiscard]] std::string_view level_name(Level level);
 

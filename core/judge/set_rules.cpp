@@ -11,6 +11,7 @@
 #include "image/words.hpp"
 #include "judge/starts.hpp"
 #include "judge/subject.hpp"
+#include "ramdisk/layout.hpp"
 #include "ramdisk/textfiles.hpp"
 
 namespace wexlo {
@@ -27,11 +28,18 @@ struct Joined {
   bool whole = false;  ///< all that a loader would join is here
 };
 
+struct FoundEntry {
+  const Ramdisk* ramdisk;
+  EntryAt at;
+  const Entry* entry;
+};
+
 /// Finds an entry in what is joined: later ramdisks have their way.
-const Entry* find_joined(const Joined& joined, std::string_view place) {
+std::optional<FoundEntry> find_joined(const Joined& joined, std::string_view place) {
   for (auto at = joined.parts.rbegin(); at != joined.parts.rend(); ++at)
-    if (const auto found = find_entry(**at, place)) return &entry_at(**at, *found);
-  return nullptr;
+    if (const auto found = find_entry(**at, place))
+      return FoundEntry{*at, *found, &entry_at(**at, *found)};
+  return std::nullopt;
 }
 
 class SetRules {
@@ -42,7 +50,7 @@ class SetRules {
     pairs();
     const Joined joined = join();
     joint();
-    if (joined.whole) first_program(joined);
+    if (!joined.parts.empty()) first_program(joined);
     mounts(joined);
     releases(joined);
     bootconfig();
@@ -118,29 +126,65 @@ class SetRules {
         report_.add("joined-ramdisk", "", problem + ".");
   }
 
+  /// The generic ramdisk is at hand; what a vendor's holds may not be.
+  static bool has_generic(const Joined& joined) { return joined.last_partition != "vendor_boot"; }
+
   void first_program(const Joined& joined) {
     const Subject& last = *facts_.set.find(joined.last_partition);
     std::string place = "init";
-    const Entry* init = find_joined(joined, place);
-    if (init == nullptr) return add("joined-ramdisk", last, "Nothing that is joined has an /init.");
+    auto init = find_joined(joined, place);
+    if (!init && joined.whole)
+      return add("joined-ramdisk", last, "Nothing that is joined has an /init.");
+    if (!init) {
+      if (has_generic(joined))
+        add("joined-ramdisk", last,
+            "The ramdisk that starts the system has no /init, and no vendor_boot is here that "
+            "might "
+            "bring one.");
+      return report_.cannot_tell("no /init is in what is here");
+    }
     constexpr int kLinks = 8;
-    for (int i = 0; i < kLinks && init->type() == newc::Symlink; ++i) {
-      const std::string target(as_text(init->data().view()));
+    for (int i = 0; i < kLinks && init->entry->type() == newc::Symlink; ++i) {
+      const std::string target(as_text(init->entry->data().view()));
       const std::size_t slash = place.rfind('/');
       const std::string base = slash == std::string::npos ? "" : place.substr(0, slash + 1);
       place = newc::place_of(target.starts_with('/') ? target : base + target);
       init = find_joined(joined, place);
-      if (init == nullptr)
-        return add("joined-ramdisk", last,
-                   fmt::format("/init leads to {}, which is in no ramdisk.", target));
+      if (init) continue;
+      if (!joined.whole)
+        return report_.cannot_tell(fmt::format("/init leads to {}, which is not here", target));
+      return add("joined-ramdisk", last,
+                 fmt::format("/init leads to {}, which is in no ramdisk.", target));
     }
     constexpr std::uint32_t kMayRun = 0111;
-    if (init->type() != newc::Regular)
+    if (init->entry->type() != newc::Regular)
       add("joined-ramdisk", last, fmt::format("/{} is no file.", place));
-    else if ((init->mode() & kMayRun) == 0)
+    else if ((init->entry->mode() & kMayRun) == 0)
       add("joined-ramdisk", last,
           fmt::format("/{} has mode {:04o}: a kernel cannot run it.", place,
-                      init->mode() & 07777u));
+                      init->entry->mode() & 07777u));
+    else
+      program(last, place, content_of(*init->ramdisk, init->at));
+  }
+
+  /// What a kernel can run: a program for its processor, or a script that names one.
+  void program(const Subject& last, const std::string& place, const Blob& content) {
+    const std::string_view text = as_text(content.view());
+    if (text.starts_with("#!")) return;
+    if (!text.starts_with("\x7f"
+                          "ELF"))
+      return add("joined-ramdisk", last,
+                 fmt::format("/{} is neither a program (ELF) nor a script: a kernel cannot run it.",
+                             place));
+    const Subject* boot = find("boot");
+    const std::string kernel =
+        boot != nullptr && boot->reading.kernel ? boot->reading.kernel->architecture : "";
+    const std::string machine = elf_architecture(content.view());
+    const bool narrower =
+        (kernel == "arm64" && machine == "arm") || (kernel == "x86_64" && machine == "x86");
+    if (!kernel.empty() && !machine.empty() && machine != kernel && !narrower)
+      add("joined-ramdisk", last,
+          fmt::format("/{} is a program for {}, the kernel runs on {}.", place, machine, kernel));
   }
 
   void mounts(const Joined& joined) {
@@ -242,8 +286,8 @@ class SetRules {
       const std::size_t end = std::min(list.find(':'), list.size());
       const std::string place = newc::place_of(list.substr(0, end));
       list.remove_prefix(std::min(end + 1, list.size()));
-      const bool there = find_joined(joined, place) != nullptr ||
-                         find_joined(joined, "first_stage_ramdisk/" + place) != nullptr;
+      const bool there = find_joined(joined, place).has_value() ||
+                         find_joined(joined, "first_stage_ramdisk/" + place).has_value();
       any = any || there;
       if (!there) gone.push_back(place);
     }

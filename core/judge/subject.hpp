@@ -36,7 +36,7 @@ struct Subjects {
 
 /// The rules that one image can be judged by. @param stock  nullptr: there is none to compare with
 void judge_form(const Subject& one, const Subject* stock, Report& report);
-void judge_ramdisks(const Subject& one, Report& report);
+void judge_ramdisks(const Subject& one, const Subject* stock, Report& report);
 void judge_against_stock(const Subject& one, const Subject& stock, Report& report);
 
 struct SetFacts {

@@ -145,7 +145,8 @@ std::string plan_for_people(const Plan& plan) {
   out += "\n\nThe way back\n";
   append_first(out, plan.back_first);
   append_for_people(out, plan.back);
-  return out;
+  // Names and notes come from packages and sheets; a terminal shows this file as it is.
+  return printable_lines(out);
 }
 
 }  // namespace wexlo

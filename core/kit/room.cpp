@@ -53,6 +53,14 @@ std::vector<RoomStep> candidates(const SuperFacts& facts, const std::string& par
   return out;
 }
 
+/// Whether anything bounds what partitions may take: super's size, or that of the own group.
+bool room_is_known(const SuperFacts& facts, const LogicalPartition* own) {
+  if (facts.size != 0) return true;
+  if (own == nullptr || own->group.empty()) return false;
+  const auto bound = std::ranges::find(facts.groups, own->group, &LogicalGroup::name);
+  return bound != facts.groups.end() && bound->size != 0;
+}
+
 SuperFacts without(SuperFacts facts, const std::string& name) {
   std::erase_if(facts.partitions, [&](const LogicalPartition& one) { return one.name == name; });
   return facts;
@@ -85,6 +93,15 @@ RoomPlan make_room(const SuperFacts& facts, const std::string& partition, std::u
                         .after = size,
                         .why = fmt::format("The image has {}.", human_size(size)),
                         .loss = {}};
+  if (out.needed > 0 && !room_is_known(facts, own)) {
+    out.fits = out.unknown = true;
+    out.why = fmt::format(
+        "{} has to grow by {}; how large super is nobody says: the phone refuses "
+        "the resize if there is less room.",
+        partition, human_size(out.needed));
+    out.steps.push_back(resize);
+    return out;
+  }
   if (out.needed <= out.free) {
     out.fits = true;
     out.why = out.needed == 0 ? fmt::format("{} has room for it as it is.", partition)

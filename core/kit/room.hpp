@@ -16,6 +16,8 @@ struct RoomStep {
 
 struct RoomPlan {
   bool fits = false;
+  /// How much room there is nobody says: the phone refuses the resize if it is too little.
+  bool unknown = false;
   std::uint64_t needed = 0, free = 0;  ///< bytes that are wanted besides, and that are free now
   std::vector<RoomStep> steps;         ///< in order; the last one resizes the partition itself
   std::string why;                     ///< one sentence for people

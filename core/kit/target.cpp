@@ -65,28 +65,53 @@ Result<First> first_program(const Candidate& candidate) {
 }
 
 /// Where the generic ramdisk is not there, or has no /init, the vendor's may start the system.
-std::optional<Target> in_vendor_boot(const Candidate* vendor_boot, const std::string& otherwise) {
+Result<std::optional<Target>> in_vendor_boot(const Candidate* vendor_boot,
+                                             const std::string& otherwise) {
   if (!holds_ramdisk(vendor_boot, "vendor_boot")) return std::nullopt;
-  const auto first = first_program(*vendor_boot);
-  if (!first) return std::nullopt;
+  auto first = first_program(*vendor_boot);
+  // One without /init is no target; one that does not read might be it.
+  if (!first && first.error().code == ErrorCode::NoTarget) return std::nullopt;
+  if (!first) return fail(std::move(first).error());
   return Target{"vendor_boot",
                 fmt::format("{}, so vendor_boot's ramdisk with {} is the first one to run",
                             otherwise, first->program),
                 first->layout};
 }
 
+/// An image that is not what its partition holds says nothing of the start. To go on with the next
+/// one would put the patch where the phone never looks.
+Status check_kinds(const std::vector<Candidate>& candidates) {
+  for (const Candidate& one : candidates) {
+    const std::string_view wanted = one.partition == "vendor_boot" ? "vendor_boot" : "boot";
+    if (one.image->image && one.image->image->kind() == wanted) continue;
+    return fail(
+        {.code = ErrorCode::Corrupt,
+         .message = fmt::format("{} in this firmware is not a boot image: it is damaged, or "
+                                "another file under its name",
+                                one.partition),
+         .file = one.partition,
+         .expected = std::string(wanted),
+         .found =
+             one.image->format == nullptr ? "nothing known" : std::string(one.image->format->kind),
+         .hint = "Fetch the package again; compare its digest with the source's."});
+  }
+  return {};
+}
+
 }  // namespace
 
 Result<Target> choose_target(const std::vector<Candidate>& candidates) {
+  WEXLO_CHECK(check_kinds(candidates));
   const Candidate* init_boot = find(candidates, "init_boot");
   const Candidate* boot = find(candidates, "boot");
   const Candidate* vendor_boot = find(candidates, "vendor_boot");
   const Candidate* recovery = find(candidates, "recovery");
   if (has_ramdisk(init_boot)) {
     auto found = first_program(*init_boot);
-    if (!found && found.error().code == ErrorCode::NoTarget)
-      if (auto vendor = in_vendor_boot(vendor_boot, "init_boot's ramdisk has no /init"))
-        return *vendor;
+    if (!found && found.error().code == ErrorCode::NoTarget) {
+      WEXLO_TRY(auto vendor, in_vendor_boot(vendor_boot, "init_boot's ramdisk has no /init"));
+      if (vendor) return *vendor;
+    }
     WEXLO_TRY(const First first, std::move(found));
     // Whatever boot holds, a loader that finds init_boot takes the generic ramdisk from there.
     return Target{"init_boot",
@@ -97,8 +122,10 @@ Result<Target> choose_target(const std::vector<Candidate>& candidates) {
   }
   if (has_ramdisk(boot)) {
     auto found = first_program(*boot);
-    if (!found && found.error().code == ErrorCode::NoTarget)
-      if (auto vendor = in_vendor_boot(vendor_boot, "boot's ramdisk has no /init")) return *vendor;
+    if (!found && found.error().code == ErrorCode::NoTarget) {
+      WEXLO_TRY(auto vendor, in_vendor_boot(vendor_boot, "boot's ramdisk has no /init"));
+      if (vendor) return *vendor;
+    }
     WEXLO_TRY(const First first, std::move(found));
     return Target{
         "boot",
@@ -107,8 +134,8 @@ Result<Target> choose_target(const std::vector<Candidate>& candidates) {
                     layout_about(first.layout)),
         first.layout};
   }
-  if (auto vendor = in_vendor_boot(vendor_boot, "neither init_boot nor boot has a ramdisk"))
-    return *vendor;
+  WEXLO_TRY(auto vendor, in_vendor_boot(vendor_boot, "neither init_boot nor boot has a ramdisk"));
+  if (vendor) return *vendor;
   if (boot != nullptr && has_ramdisk(recovery)) {
     WEXLO_TRY(const First first, first_program(*recovery));
     return Target{

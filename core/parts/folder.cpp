@@ -34,7 +34,8 @@ class FolderReader {
     WEXLO_TRY(out_.image_sha256, toml_get<std::string>(table, "image_sha256", file_));
     out_.has_header = table.contains("header_file");
     if (out_.has_header) WEXLO_CHECK(read_head(table));
-    if (const toml::array* rows = table["part"].as_array())
+    WEXLO_TRY(const toml::array* const rows, toml_list(table, "part", file_));
+    if (rows != nullptr)
       for (const toml::node& row : *rows) {
         if (!row.is_table()) return fail(toml_error(row, "part is not a table", file_));
         WEXLO_TRY(FolderPart part, read_part(*row.as_table()));
@@ -52,14 +53,19 @@ class FolderReader {
     WEXLO_TRY(const auto id, toml_get_or<std::string>(table, "id_digest", "", file_));
     if (id == "sha1") out_.id_digest = DigestKind::Sha1;
     if (id == "sha256") out_.id_digest = DigestKind::Sha256;
+    if (!id.empty() && !out_.id_digest)
+      return fail(toml_error(*table.get("id_digest"), "id_digest is sha1 or sha256", file_));
     const toml::table* fields = table["header"].as_table();
     if (fields == nullptr) return fail(toml_error(table, "[header] is missing", file_));
     for (const auto& [key, node] : *fields) {
       FieldText field{.name = std::string(key.str()), .line = node.source().begin.line};
-      if (const auto number = node.value_exact<std::int64_t>())
-        field.value = *number < 0 ? "" : fmt::format("{}", *number);
+      if (const auto number = node.value_exact<std::int64_t>(); number && *number >= 0)
+        field.value = fmt::format("{}", *number);
       else if (const auto text = node.value_exact<std::string>())
         field.value = *text;
+      else
+        return fail(
+            toml_error(node, fmt::format("{} is a text, or a number from 0 on", key.str()), file_));
       out_.fields.push_back(std::move(field));
     }
     return {};
@@ -76,7 +82,16 @@ class FolderReader {
   Result<Blob> filler(const toml::table& table, const std::string& key) {
     if (table.contains(key)) return named(table, key);
     WEXLO_TRY(const auto zeros, number(table, key + "_zeros", kMaxImage));
+    WEXLO_CHECK(count(table, key + "_zeros", zeros));
     return Blob(Bytes(static_cast<std::size_t>(zeros)));
+  }
+
+  /// What the list describes is one image: no more than that is made room for.
+  Status count(const toml::table& table, const std::string& key, std::uint64_t bytes) {
+    described_ += bytes;
+    if (described_ <= kMaxImage) return {};
+    return fail(
+        toml_error(table, key + " makes the image larger than any that is unpacked", file_));
   }
 
   Result<std::uint64_t> number(const toml::table& table, const std::string& key,
@@ -93,10 +108,12 @@ class FolderReader {
     WEXLO_TRY(part.file_name, toml_get<std::string>(row, "file", file_));
     WEXLO_TRY(part.sha256, toml_get_or<std::string>(row, "sha256", "", file_));
     WEXLO_TRY(part.stock_size, number(row, "size", kMaxImage));
+    WEXLO_CHECK(count(row, "size", part.stock_size));
     WEXLO_TRY(part.bytes, named(row, "file"));
     WEXLO_TRY(part.padding, filler(row, "padding"));
     WEXLO_TRY(part.trees_at, number(row, "trees_at", part.stock_size));
-    if (const toml::array* fragments = row["fragment"].as_array()) {
+    WEXLO_TRY(const toml::array* const fragments, toml_list(row, "fragment", file_));
+    if (fragments != nullptr) {
       for (const toml::node& node : *fragments) {
         if (!node.is_table()) return fail(toml_error(node, "fragment is not a table", file_));
         WEXLO_TRY(FolderTree tree, read_fragment(*node.as_table()));
@@ -107,7 +124,8 @@ class FolderReader {
       WEXLO_TRY(FolderTree tree, read_tree(row));
       part.trees.push_back(std::move(tree));
     }
-    if (const toml::array* dtbs = row["dtb"].as_array())
+    WEXLO_TRY(const toml::array* const dtbs, toml_list(row, "dtb", file_));
+    if (dtbs != nullptr)
       for (const toml::node& node : *dtbs) {
         if (!node.is_table()) return fail(toml_error(node, "dtb is not a table", file_));
         WEXLO_TRY(FolderDtb dtb, read_dtb(*node.as_table()));
@@ -120,7 +138,8 @@ class FolderReader {
     FolderTree tree;
     WEXLO_TRY(tree.tree, toml_get_or<std::string>(row, "tree", "", file_));
     WEXLO_TRY(tree.list, toml_get_or<std::string>(row, "list", "", file_));
-    if (const toml::array* encoders = row["encoder"].as_array())
+    WEXLO_TRY(const toml::array* const encoders, toml_list(row, "encoder", file_));
+    if (encoders != nullptr)
       for (const toml::node& node : *encoders) {
         const auto text = node.value_exact<std::string>();
         if (!text) return fail(toml_error(node, "encoder is not a list of texts", file_));
@@ -141,7 +160,8 @@ class FolderReader {
     if (!value)
       return fail(toml_error(row, "type is not none, platform, recovery, dlkm or a number", file_));
     tree.type = *value;
-    if (const toml::array* words = row["board_id"].as_array()) {
+    WEXLO_TRY(const toml::array* const words, toml_list(row, "board_id", file_));
+    if (words != nullptr) {
       if (words->size() > tree.board_id.size())
         return fail(toml_error(*words, "board_id has more than 16 numbers", file_));
       for (std::size_t i = 0; i < words->size(); ++i) {
@@ -165,6 +185,7 @@ class FolderReader {
 
   std::string file_;
   FolderFacts out_;
+  std::uint64_t described_ = 0;  ///< bytes of parts and padding, as they are said to be
 };
 
 /// A changed part whose magic the image is known by keeps as much of a form that it reads.

@@ -148,9 +148,8 @@ class Repacker {
   /// Addresses are written in hex and read back as numbers.
   static bool same_value(const FieldText& old, const FieldText& now) {
     if (old.value == now.value) return true;
-    return old.number && old.value.starts_with("0x") && !now.value.empty() &&
-           std::ranges::all_of(now.value, [](unsigned char c) { return std::isdigit(c); }) &&
-           hex_value(std::stoull(now.value)) == old.value;
+    const auto number = parse_number(now.value);
+    return old.number && old.value.starts_with("0x") && number && hex_value(*number) == old.value;
   }
 
   Status set_part(Image& image, const FolderPart& part) {
@@ -225,7 +224,9 @@ class Repacker {
       out_.changes.push_back({"vendor_ramdisk_table", "fragment", old.title(),
                               fmt::format("now \"{}\", {}", printable(tree.name),
                                           boot::ramdisk_type_name(tree.type))});
-      WEXLO_CHECK(boot::set_fragment(image, tree.index, tree.name, tree.type, tree.board_id));
+      if (auto set = boot::set_fragment(image, tree.index, tree.name, tree.type, tree.board_id);
+          !set)
+        return fail(in_file(std::move(set).error(), in_.file()));
     }
     return {};
   }
@@ -255,8 +256,50 @@ class Repacker {
     WEXLO_TRY(auto notes, rebuild(image, stock_bytes_, in_.id_digest, edited, context_));
     out_.notes.insert(out_.notes.end(), notes.begin(), notes.end());
     Blob bytes(image.write());
+    WEXLO_CHECK(account(bytes, image, edited));
     out_.sha256 = sha256_hex(bytes);
     return bytes;
+  }
+
+  /// The output, read afresh, is what was meant: an encoder that gave other content than it was
+  /// given would be found here, and no image appears.
+  Status account(const Blob& bytes, const Image& meant,
+                 const std::vector<EditedRamdisk>& edited) const {
+    auto loaded = load_image(bytes, "the output");
+    if (!loaded) return fail(unexplained("it does not read", describe(loaded.error())));
+    if (!loaded->image || !equal(loaded->image->write(), bytes.view()))
+      return fail(unexplained("it reads as something else", std::string(loaded->format->kind)));
+    for (const FolderPart& part : in_.parts) {
+      const Section* const now = loaded->image->section(part.name);
+      const Section* const wanted = meant.section(part.name);
+      if (now == nullptr || wanted == nullptr || !equal(now->bytes.view(), wanted->bytes.view()))
+        return fail(unexplained("a part is not the one that was put in", part.name));
+    }
+    if (!equal(loaded->image->header(), meant.header()))
+      return fail(unexplained("the header is not as it was set", ""));
+    const auto ramdisks = boot::ramdisk_parts(*loaded->image);
+    for (const EditedRamdisk& one : edited) {
+      if (one.part >= ramdisks.size()) return fail(unexplained("a ramdisk is gone", ""));
+      const auto again = parse_ramdisk(ramdisks[one.part].bytes, decode_limit(context_));
+      if (!again) return fail(unexplained("a ramdisk does not read", describe(again.error())));
+      const bool same =
+          std::ranges::equal(again->segments, one.ramdisk->segments,
+                             [](const RamdiskSegment& now, const RamdiskSegment& wanted) {
+                               return equal(newc::write(now.archive), newc::write(wanted.archive));
+                             });
+      if (!same)
+        return fail(unexplained("a ramdisk does not decode to what was packed",
+                                ramdisks[one.part].title()));
+    }
+    return {};
+  }
+
+  [[nodiscard]] Error unexplained(std::string what, std::string found) const {
+    return {.code = ErrorCode::Unexplained,
+            .message = "the image that was put together was read again: " + std::move(what),
+            .file = in_.folder.string(),
+            .found = std::move(found),
+            .hint = "Nothing was written. This is a fault of Wexlo: please report it."};
   }
 
   FolderFacts in_;

@@ -243,6 +243,7 @@ class Rebuild {
       leave_links(*gone, entries);
     newc::Archive changed = ramdisk_.segments[stream].archive;
     changed.entries = std::move(entries);
+    newc::give_sums(changed);
     if (newc::same(changed, ramdisk_.segments[stream].archive)) return;
     if (changes_.empty()) changes_.push_back({"order", "", "the list's lines were moved"});
     ramdisk_.segments[stream].archive = std::move(changed);

@@ -30,6 +30,9 @@ constexpr std::string_view kHead =
     "# TYPE: f file, d folder, l symlink (-> TARGET), c and b device (MAJOR:MINOR), p pipe, s "
     "socket\n"
     "# = FILE: the content is in tree.odd/FILE   == NAME: a hard link, its content is at NAME\n"
+    "# Of a name that occurs more than once the last entry counts: its content is in tree/, that "
+    "of "
+    "the others in tree.odd/.\n"
     "# %XX is a byte. A line taken out removes the entry; a file put into tree/ needs no line.\n";
 
 std::string lower(std::string_view text) {
@@ -150,9 +153,23 @@ bool ListRow::same_attributes(const ListRow& other) const {
          target == other.target;
 }
 
+namespace {
+
+/// Where each place is named last: what a kernel ends up with there.
+std::map<std::string, const Entry*> last_of_each(const Ramdisk& ramdisk) {
+  std::map<std::string, const Entry*> out;
+  for (const RamdiskSegment& segment : ramdisk.segments)
+    for (const Entry& entry : segment.archive.entries)
+      if (!entry.is_trailer()) out[newc::place_of(entry.name())] = &entry;
+  return out;
+}
+
+}  // namespace
+
 std::vector<ListRow> rows_of(const Ramdisk& ramdisk) {
   std::vector<ListRow> rows;
   Claims claims;
+  const auto last = last_of_each(ramdisk);
   std::size_t odd = 0;
   for (const RamdiskSegment& segment : ramdisk.segments) {
     rows.push_back({.type = "stream", .name = std::string(compression_name(segment.compression))});
@@ -167,8 +184,12 @@ std::vector<ListRow> rows_of(const Ramdisk& ramdisk) {
       // A hard link without data of its own names the entry that has it.
       if (carriers[i] != i) row.linked = segment.archive.entries[carriers[i]].name();
       const bool folder = row.type == "d";
+      const std::string place = newc::place_of(row.name);
+      const Entry* const winner = last.at(place);
+      // A folder named again stays the same folder.
+      row.replaced = winner != &entry && !(folder && winner->type() == newc::Directory);
       if ((folder || row.type == "f") && row.linked.empty() &&
-          !claims.claim(newc::place_of(row.name), folder))
+          (row.replaced || !claims.claim(place, folder)))
         row.odd = folder ? std::string(kNotMade) : fmt::format("{:04}", ++odd);
       rows.push_back(std::move(row));
     }
@@ -188,6 +209,7 @@ std::string format_rows(const std::vector<ListRow>& rows) {
       continue;
     }
     const bool device = row.major != 0 || row.minor != 0;
+    if (row.replaced) out += "# replaced by a later entry of that name:\n";
     out += fmt::format("{} {:04o} {} {} {} {} {}", row.type, row.mode, row.uid, row.gid, row.mtime,
                        device ? fmt::format("{}:{}", row.major, row.minor) : "-",
                        percent_encode(row.name));

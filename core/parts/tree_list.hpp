@@ -14,11 +14,12 @@ namespace wexlo::parts {
 struct ListRow {
   std::string type;  ///< f d l c b p s, or "end", "stream"
   std::uint32_t mode = 0, uid = 0, gid = 0, mtime = 0, major = 0, minor = 0;  ///< mode: 12 bits
-  std::string name;      ///< as spelled in the archive; for "stream": the compression
-  std::string target;    ///< symlinks
-  std::string odd;       ///< file in tree.odd/ that holds the content, when it cannot be in tree/
-  std::string linked;    ///< a hard link whose content stands under this name
-  std::size_t line = 0;  ///< in the file, from 1
+  std::string name;       ///< as spelled in the archive; for "stream": the compression
+  std::string target;     ///< symlinks
+  std::string odd;        ///< file in tree.odd/ that holds the content, when it cannot be in tree/
+  std::string linked;     ///< a hard link whose content stands under this name
+  bool replaced = false;  ///< a later entry has the same place; not read from a list
+  std::size_t line = 0;   ///< in the file, from 1
 
   /// The columns that describe the entry itself.
   [[nodiscard]] bool same_attributes(const ListRow& other) const;

@@ -57,6 +57,7 @@ void insert_entry(Ramdisk& ramdisk, Entry entry) {
   auto at = entries.end();
   if (at != entries.begin() && std::prev(at)->is_trailer()) --at;
   entries.insert(at, std::move(entry));
+  newc::give_sums(segment.archive);
 }
 
 }  // namespace
@@ -132,20 +133,21 @@ void detach_links(Ramdisk& ramdisk, EntryAt at) {
 
 std::vector<std::string> erase_entries(Ramdisk& ramdisk, const std::string& place) {
   std::vector<std::string> gone;
+  std::set<std::string> told;
   const std::string below = place + "/";
   for (std::size_t s = 0; s < ramdisk.segments.size(); ++s) {
     auto& entries = ramdisk.segments[s].archive.entries;
-    for (std::size_t i = 0; i < entries.size();) {
+    std::vector<bool> goes(entries.size());
+    for (std::size_t i = 0; i < entries.size(); ++i) {
       const std::string here = newc::place_of(entries[i].name());
-      if (entries[i].is_trailer() || (here != place && !here.starts_with(below))) {
-        ++i;
-        continue;
-      }
+      goes[i] = !entries[i].is_trailer() && (here == place || here.starts_with(below));
+      if (!goes[i]) continue;
       detach_links(ramdisk, {s, i});
-      if (std::ranges::find(gone, here) == gone.end()) gone.push_back(here);
-      entries.erase(entries.begin() + static_cast<std::ptrdiff_t>(i));
+      if (told.insert(here).second) gone.push_back(here);
       ramdisk.segments[s].touched = true;
     }
+    std::size_t index = 0;
+    std::erase_if(entries, [&](const Entry&) { return goes[index++]; });
   }
   return gone;
 }

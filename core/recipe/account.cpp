@@ -240,6 +240,60 @@ class Account {
     return {};
   }
 
+  /// Of the footer the image's size and the struct's place follow from the content; nothing else
+  /// does.
+  Status footer_fields(const verified::Footer& now, const verified::Footer& old) const {
+    const View out = output_bytes().last(verified::kFooterSize),
+               before = stock_bytes().last(verified::kFooterSize);
+    constexpr std::size_t kSizesAt = 12, kVbmetaSizeAt = 28;
+    const std::uint64_t at = output_bytes().size() - verified::kFooterSize;
+    if (!equal(out.first(kSizesAt), before.first(kSizesAt)))
+      return unexplained("the footer's version", at);
+    if (now.vbmeta_size != old.vbmeta_size)
+      return unexplained("the footer's vbmeta_size", at + kVbmetaSizeAt);
+    if (!equal(out.subspan(kVbmetaSizeAt), before.subspan(kVbmetaSizeAt)))
+      return unexplained("reserved bytes of the footer", at + kVbmetaSizeAt);
+    return {};
+  }
+
+  /// Of the struct, size and digest in the image's own hash descriptor may differ: every other byte
+  /// of it, other partitions' descriptors, properties and keys among them, is as it was.
+  static Status own_struct(const Image& vbmeta, const Image& old_vbmeta,
+                           const verified::Footer& now) {
+    if (!equal(vbmeta.header(), old_vbmeta.header()) ||
+        !equal(vbmeta.section("authentication")->bytes.view(),
+               old_vbmeta.section("authentication")->bytes.view()))
+      return unexplained("the footer's vbmeta struct", now.vbmeta_offset);
+    WEXLO_TRY(const auto all, verified::descriptors(vbmeta));
+    WEXLO_TRY(const auto old_all, verified::descriptors(old_vbmeta));
+    const View auxiliary = vbmeta.section("auxiliary")->bytes.view();
+    const View old_auxiliary = old_vbmeta.section("auxiliary")->bytes.view();
+    bool same = auxiliary.size() == old_auxiliary.size() && all.size() == old_all.size();
+    Bytes rest = to_bytes(auxiliary), old_rest = to_bytes(old_auxiliary);
+    unsigned changed = 0;
+    for (std::size_t i = 0; same && i < all.size(); ++i) {
+      same = all[i].offset == old_all[i].offset && all[i].size == old_all[i].size;
+      if (!same || equal(auxiliary.subspan(all[i].offset, all[i].size),
+                         old_auxiliary.subspan(all[i].offset, all[i].size)))
+        continue;
+      const auto* hash = std::get_if<verified::HashDescriptor>(&all[i].value);
+      same = hash != nullptr && ++changed == 1 && hash->image_size == now.original_image_size;
+      if (!same) break;
+      // Fixed part, name, salt, digest: the first and the last of what may differ.
+      constexpr std::size_t kImageSizeAt = 16, kFixed = 132;
+      const std::size_t digest_at = kFixed + hash->partition.size() + hash->salt.size();
+      for (Bytes* one : {&rest, &old_rest}) {
+        const auto begin = one->begin() + static_cast<std::ptrdiff_t>(all[i].offset);
+        std::fill_n(begin + kImageSizeAt, sizeof(std::uint64_t), std::byte{0});
+        std::fill_n(begin + static_cast<std::ptrdiff_t>(digest_at), hash->digest.size(),
+                    std::byte{0});
+      }
+    }
+    if (same && rest == old_rest) return {};
+    return unexplained("the footer's vbmeta struct holds another descriptor or key",
+                       now.vbmeta_offset);
+  }
+
   /// The footer's struct may differ in the hash descriptor alone, and that has to be true.
   Status footer_area(const verified::Footer& now, const verified::Footer& old) const {
     const auto struct_of = [](const LoadedImage& image, const verified::Footer& footer) {
@@ -247,10 +301,8 @@ class Account {
     };
     WEXLO_TRY(const Image vbmeta, struct_of(output_, now));
     WEXLO_TRY(const Image old_vbmeta, struct_of(stock_, old));
-    if (!equal(vbmeta.header(), old_vbmeta.header()) ||
-        !equal(vbmeta.section("authentication")->bytes.view(),
-               old_vbmeta.section("authentication")->bytes.view()))
-      return unexplained("the footer's vbmeta struct", now.vbmeta_offset);
+    WEXLO_CHECK(footer_fields(now, old));
+    WEXLO_CHECK(own_struct(vbmeta, old_vbmeta, now));
     WEXLO_TRY(const auto was_true, verified::own_digest_matches(stock_bytes()));
     WEXLO_TRY(const auto is_true, verified::own_digest_matches(output_bytes()));
     if (was_true.value_or(false) && !is_true.value_or(false))

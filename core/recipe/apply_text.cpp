@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "image/boot.hpp"
 #include "image/device_tree.hpp"
@@ -117,6 +118,24 @@ void claims(Work& work, const std::string& where) {
       claim(set->mount_point, flag.substr(0, flag.find('=')), flag);
 }
 
+/// The fstab files of a ramdisk, each where it is named last: that one counts. Gathered in one
+/// pass, since looking for each by its name would take the square of their number.
+std::map<std::string, EntryAt> mount_files(const Ramdisk& ramdisk) {
+  std::map<std::string, EntryAt> out;
+  for (std::size_t s = 0; s < ramdisk.segments.size(); ++s) {
+    const auto& entries = ramdisk.segments[s].archive.entries;
+    for (std::size_t i = 0; i < entries.size(); ++i) {
+      const std::string place = newc::place_of(entries[i].name());
+      if (entries[i].is_trailer() || !is_fstab_name(place)) continue;
+      if (entries[i].type() == newc::Regular)
+        out[place] = {s, i};
+      else
+        out.erase(place);
+    }
+  }
+  return out;
+}
+
 /// Shared by the two edits of flags.
 template <class Lists, class List>
 Result<Outcome> mounts_edit(Work& work, const std::string& mount_point, const std::string& cause,
@@ -128,14 +147,9 @@ Result<Outcome> mounts_edit(Work& work, const std::string& mount_point, const st
         wanted != boot::ramdisk_type_name(one.part.type))
       continue;
     work.opened = &one;
-    std::set<std::string> places;
-    for (const RamdiskSegment& segment : one.ramdisk.segments)
-      for (const Entry& entry : segment.archive.entries)
-        if (entry.type() == newc::Regular && is_fstab_name(newc::place_of(entry.name())))
-          places.insert(newc::place_of(entry.name()));
-    for (const std::string& place : places) {
-      const auto text = open_text(work, place);
-      if (!text || text->place != place) continue;
+    for (const auto& [place, at] : mount_files(one.ramdisk)) {
+      const auto text =
+          std::optional(Text{at, place, std::string(as_text(content_of(one.ramdisk, at).view()))});
       const FstabEdit done = in_file(text->content);
       if (done.changes.empty()) {
         if (outcome == Outcome::NoMatch && mounts(text->content, mount_point))

@@ -151,6 +151,8 @@ enum class Home {
   Vbmeta,
 };
 [[nodiscard]] std::string_view home_name(Home home);
+/// The images that may hold it, for people.
+[[nodiscard]] std::string_view home_images(Home home);
 
 /// Facts of an image that an edit can be made to depend on; an empty list asks nothing.
 struct Conditions {

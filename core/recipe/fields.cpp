@@ -277,7 +277,14 @@ FileRef Fields::file(std::string_view key, bool tree) {
                     .column = node->source().begin.column,
                     .message = fmt::format("{} \"{}\": {}", key, out.from, error.message),
                     .expected = std::move(error.expected),
-                    .found = std::move(error.found)};
+                    .found = std::move(error.found),
+                    .of_file = true};
+    out.missing = Error{.code = mistake.code,
+                        .message = fmt::format("line {}, column {}: {}", mistake.line,
+                                               mistake.column, mistake.message),
+                        .expected = mistake.expected,
+                        .found = mistake.found,
+                        .hint = "Mend the line and run it again."};
     reading_.mistakes.push_back(std::move(mistake));
   }
   return out;

@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <map>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -43,6 +44,8 @@ struct FileRef {
   bool is_tree = false;
   FileStorePtr store{};
   bool bound = false;
+  /// Why it did not read together with its recipe: told once an edit wants it.
+  std::optional<Error> missing{};
   std::vector<NamedFile> files;  ///< one, unless it is a tree
 
   [[nodiscard]] bool needs_architecture() const;

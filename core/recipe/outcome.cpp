@@ -21,6 +21,10 @@ std::string_view outcome_name(Outcome outcome) {
 
 Status check_matches(const std::vector<std::vector<EditReport>>& reports) {
   if (reports.empty()) return {};
+  const auto tried = [&](const auto& image) { return image.size() == reports.front().size(); };
+  if (!std::ranges::all_of(reports, tried))
+    return fail({.code = ErrorCode::Internal,
+                 .message = "the recipes' edits were not tried on every image alike"});
   bool any = false;
   for (std::size_t i = 0; i < reports.front().size(); ++i) {
     const EditReport& edit = reports.front()[i];

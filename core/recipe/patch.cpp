@@ -65,14 +65,7 @@ class Patcher {
   }
 
  private:
-  bool concerns(const Edit& edit) const {
-    if (!can_hold(work_.image, edit.home)) return false;
-    if (!edit.partition.empty()) return edit.partition == work_.role.partition;
-    // Of the header's fields vendor_boot has few: it is meant only when it is named.
-    if (edit.home == Home::Header && work_.image.kind() == "vendor_boot") return false;
-    if (work_.role.homes) return work_.role.homes->contains(edit.home);
-    return work_.role.target || edit.home == Home::Vbmeta || edit.home == Home::Mounts;
-  }
+  bool concerns(const Edit& edit) const { return wexlo::concerns(work_.image, work_.role, edit); }
 
   Status open_ramdisks(const std::vector<Recipe>& recipes) {
     const auto wanted = [&](const Edit& edit) { return concerns(edit); };
@@ -173,6 +166,10 @@ class Patcher {
     if (concerns(edit)) {
       report.why = why(edit);
       WEXLO_TRY(report.outcome, try_edit(edit, report));
+    } else {
+      report.why = edit.partition.empty() ? fmt::format("it is for {}: {}", home_name(edit.home),
+                                                        home_images(edit.home))
+                                          : fmt::format("it is for partition {}", edit.partition);
     }
     work_.out.edits.push_back(std::move(report));
     return {};
@@ -293,7 +290,7 @@ class Patcher {
     work_.out.changed = true;
     if (work_.ramdisks.empty()) {
       WEXLO_CHECK(finish(work_.image));
-      work_.out.way_back = without_ramdisk();
+      WEXLO_TRY(work_.out.way_back, without_ramdisk());
       return {};
     }
     work_.opened = home();
@@ -331,14 +328,19 @@ class Patcher {
     return {};
   }
 
-  /// What an image without a ramdisk has to go back by.
-  WayBack without_ramdisk() const {
+  /// What an image without a ramdisk has to go back by; of vbmeta it is tried on the very bytes
+  /// that will be written.
+  Result<WayBack> without_ramdisk() const {
     if (work_.image.kind() != "vbmeta")
-      return {false, 0, "the image has no ramdisk to carry it in"};
-    const bool hashed = work_.image.number("algorithm_type") != 0;
-    return {hashed, 0,
-            hashed ? "its signature tells which flags it was signed with"
-                   : "it is not signed: nothing in it tells the flags that it had"};
+      return WayBack{false, 0, "the image has no ramdisk to carry it in"};
+    WEXLO_TRY(const LoadedImage output, load_image(work_.out.bytes, "the output"));
+    const auto back = flags_as_signed(*output.image);
+    if (!back) return WayBack{false, 0, back.error().message};
+    if (!equal(back->view(), work_.stock.bytes.view()))
+      return WayBack{false, 0,
+                     "this vbmeta was not as its signer left it, and only that can be told from "
+                     "its signature"};
+    return WayBack{true, 0, "its signature tells which flags it was signed with"};
   }
 
   /// Puts the way back in, packs, accounts, and goes it from the very bytes that will be written.
@@ -432,6 +434,15 @@ class Patcher {
 };
 
 }  // namespace
+
+bool concerns(const Image& image, const PatchRole& role, const Edit& edit) {
+  if (!can_hold(image, edit.home)) return false;
+  if (!edit.partition.empty()) return edit.partition == role.partition;
+  // Of the header's fields vendor_boot has few: it is meant only when it is named.
+  if (edit.home == Home::Header && image.kind() == "vendor_boot") return false;
+  if (role.homes) return role.homes->contains(edit.home);
+  return role.target || edit.home == Home::Vbmeta || edit.home == Home::Mounts;
+}
 
 Result<Patched> patch_image(const LoadedImage& stock, const PatchRole& role,
                             const std::vector<Recipe>& recipes, const Context& context) {

@@ -102,6 +102,9 @@ struct PatchRole {
 /// The partition that an image belongs to, from its own verified-boot footer, else from its kind.
 [[nodiscard]] std::string partition_of(const LoadedImage& image);
 
+/// Whether an edit is for this image at all.
+[[nodiscard]] bool concerns(const Image& image, const PatchRole& role, const Edit& edit);
+
 /// Applies all edits that concern this image, re-reads the result and accounts for every changed
 /// byte; then the way back is tried. An edit that matched nothing is reported, not refused: see
 /// check_matches. Precondition: the recipes' files are bound.

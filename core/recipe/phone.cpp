@@ -18,10 +18,13 @@ std::string partition_of(const LoadedImage& image) {
         verified::parse_vbmeta(image.bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
     const auto all =
         vbmeta ? verified::descriptors(*vbmeta) : Result<std::vector<verified::Descriptor>>{};
-    for (const auto& descriptor : all ? *all : std::vector<verified::Descriptor>{})
-      if (const auto* hash = std::get_if<verified::HashDescriptor>(&descriptor.value))
-        return hash->partition;
+    const std::string_view kind = boot::partition_kind(*image.image);
+    const auto own = all ? verified::own_hash_descriptor(*all, image.bytes.view(), kind)
+                         : std::optional<std::size_t>();
+    if (own) return std::get<verified::HashDescriptor>((*all)[*own].value).partition;
   }
+  // A bare table is what the partition dtbo holds.
+  if (image.image->kind() == "dt-table") return "dtbo";
   return std::string(boot::partition_kind(*image.image));
 }
 

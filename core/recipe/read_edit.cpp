@@ -288,6 +288,22 @@ Home ramdisk_home(Fields& f) {
 
 }  // namespace
 
+std::string_view home_images(Home home) {
+  switch (home) {
+    case Home::StartRamdisk: return "init_boot, else boot";
+    case Home::RecoveryRamdisk: return "recovery, else boot or vendor_boot";
+    case Home::VendorRamdisk: return "vendor_boot";
+    case Home::Mounts: return "every image with an fstab";
+    case Home::Cmdline: return "boot or vendor_boot";
+    case Home::Bootconfig: return "vendor_boot";
+    case Home::Header: return "the image that starts the system";
+    case Home::Kernel: return "boot";
+    case Home::Trees: return "boot, vendor_boot or dtbo";
+    case Home::Vbmeta: return "vbmeta";
+  }
+  return "";
+}
+
 std::string_view home_name(Home home) {
   switch (home) {
     case Home::StartRamdisk: return "the ramdisk that starts the system";

@@ -5,7 +5,9 @@
 
 #include <algorithm>
 
+#include "base/contains.hpp"
 #include "base/source.hpp"
+#include "base/toml_read.hpp"
 #include "recipe/fields.hpp"
 
 namespace wexlo {
@@ -52,6 +54,13 @@ class RecipeReader {
   /// The library stops at the first mistake in the syntax: its line is blanked and the rest read
   /// again, so that a person sees all of them at once.
   void parse(std::string text) {
+    if (const auto shape = check_toml_shape(text, {}); !shape) {
+      reading_.mistakes.push_back({.code = shape.error().code,
+                                   .message = shape.error().message,
+                                   .expected = shape.error().expected,
+                                   .weight = 2});
+      return;
+    }
     for (int tries = 0; tries < kMostSyntaxMistakes; ++tries) {
       try {
         table_ = toml::parse(text);
@@ -221,20 +230,27 @@ Result<Found> find_recipe(const std::string& spec) {
 
 }  // namespace
 
+std::optional<Error> recipe_error(const std::vector<Mistake>& mistakes, const std::string& file) {
+  if (!contains(mistakes, false, &Mistake::warning)) return std::nullopt;
+  return error_of(mistakes, file);
+}
+
 Result<Recipe> read_recipe(std::string_view text, const std::string& name,
                            const FileStorePtr& files, const Settings& settings) {
   RecipeReader reader(files, settings, false);
   Recipe recipe = reader.run(text);
-  const auto first = std::ranges::find(reader.mistakes(), false, &Mistake::warning);
-  if (first != reader.mistakes().end()) return fail(error_of(reader.mistakes(), name));
+  // Files are asked for when it is known which image is patched.
+  std::erase_if(reader.mistakes(), [](const Mistake& one) { return one.of_file; });
+  if (auto error = recipe_error(reader.mistakes(), name)) return fail(std::move(*error));
+  for (Edit& edit : recipe.edits)
+    if (FileRef* file = edit.file(); file != nullptr && file->missing) file->missing->file = name;
   return recipe;
 }
 
 Result<Recipe> describe_recipe(std::string_view text, const std::string& name) {
   RecipeReader reader(files_beside({}), {}, true);
   Recipe recipe = reader.run(text);
-  const auto first = std::ranges::find(reader.mistakes(), false, &Mistake::warning);
-  if (first != reader.mistakes().end()) return fail(error_of(reader.mistakes(), name));
+  if (auto error = recipe_error(reader.mistakes(), name)) return fail(std::move(*error));
   return recipe;
 }
 
@@ -256,31 +272,41 @@ Result<std::vector<Mistake>> check_recipe(const std::string& spec, const Setting
 Result<std::vector<Recipe>> load_recipes(const std::vector<std::string>& specs,
                                          const Settings& settings) {
   std::vector<Recipe> recipes;
-  std::set<std::string> known{"arch"};
   for (const std::string& spec : specs) {
     WEXLO_TRY(Recipe recipe, load_recipe(spec, settings));
-    for (const Parameter& parameter : recipe.parameters)
-      known.insert(parameter.name);
     recipes.push_back(std::move(recipe));
   }
+  WEXLO_CHECK(check_settings(recipes, settings));
+  return recipes;
+}
+
+Status check_settings(const std::vector<Recipe>& recipes, const Settings& settings) {
+  std::set<std::string> known{"arch"};
+  for (const Recipe& recipe : recipes)
+    for (const Parameter& parameter : recipe.parameters)
+      known.insert(parameter.name);
   for (const auto& [name, value] : settings)
     if (!known.contains(name))
       return fail({.code = ErrorCode::Usage,
                    .message = fmt::format("no recipe of this call has a parameter \"{}\"", name),
                    .expected = fmt::format("{}", fmt::join(known, ", "))});
-  return recipes;
+  return {};
 }
 
-Status bind_recipes(std::vector<Recipe>& recipes, const std::string& architecture) {
+Status bind_recipes(std::vector<Recipe>& recipes, const std::string& architecture,
+                    const std::function<bool(const Edit&)>& wanted) {
   for (Recipe& recipe : recipes) {
     const auto named = recipe.processors.find(architecture);
     const std::string& word = named == recipe.processors.end() ? architecture : named->second;
     for (Edit& edit : recipe.edits) {
       FileRef* file = edit.file();
       if (file == nullptr || file->bound) continue;
-      const auto& wanted = edit.when.architectures;
+      if (wanted && !wanted(edit)) continue;
+      const auto& processors = edit.when.architectures;
       // Not for this phone: its files need not be there.
-      if (!wanted.empty() && std::ranges::find(wanted, architecture) == wanted.end()) continue;
+      if (!processors.empty() && std::ranges::find(processors, architecture) == processors.end())
+        continue;
+      if (file->missing) return fail(*file->missing);
       if (word.empty())
         return fail({.code = ErrorCode::NoTarget,
                      .message = fmt::format("recipe {} wants the file \"{}\", and nothing in the "

@@ -2,6 +2,7 @@
 /// Recipes: the declared edits of a patch, read from TOML: docs/recipes.md.
 
 #include <filesystem>
+#include <functional>
 #include <map>
 #include <optional>
 #include <string>
@@ -38,29 +39,39 @@ struct Mistake {
   std::string message, expected, found;
   bool warning = false;  ///< it works, and is likely not meant
   int weight = 0;        ///< of several, one of a greater weight explains the others
+  bool of_file =
+      false;  ///< a file that it brings: no mistake for an image that the edit is not for
 };
 
 /// Reads `PATH` or `@name`. Files that do not depend on the phone's processor are read with it.
 /// Settings that the recipe has no parameter for are left alone: another recipe may have it.
-/// Errors: NotFound (the recipe), BadValue (the first mistake, with line and column; also a file
-/// it puts in and that is not there), Unsupported (format version, kind of edit), UnsafePath (a
-/// path that leaves the ramdisk), Usage (a parameter without a value).
+/// Errors: NotFound (the recipe), BadValue (the first mistake, with line and column), Unsupported
+/// (format version, kind of edit), UnsafePath (a path that leaves the ramdisk), Usage (a parameter
+/// without a value).
 [[nodiscard]] Result<Recipe> load_recipe(const std::string& spec, const Settings& settings);
 /// The same from text, e.g. a kit's. @param name  for messages
 [[nodiscard]] Result<Recipe> read_recipe(std::string_view text, const std::string& name,
                                          const FileStorePtr& files, const Settings& settings);
 
 /// All recipes of a call; Usage when a setting belongs to none of them.
+/// Usage, when a setting is given that none of the recipes has a parameter for.
+[[nodiscard]] Status check_settings(const std::vector<Recipe>& recipes, const Settings& settings);
 [[nodiscard]] Result<std::vector<Recipe>> load_recipes(const std::vector<std::string>& specs,
                                                        const Settings& settings);
 
 /// Reads the files that were waiting for the processor. Errors: as load_recipe; NoTarget when a
 /// file depends on it and it is not known.
-[[nodiscard]] Status bind_recipes(std::vector<Recipe>& recipes, const std::string& architecture);
+/// @param wanted  edits whose files are needed now; empty: all
+[[nodiscard]] Status bind_recipes(std::vector<Recipe>& recipes, const std::string& architecture,
+                                  const std::function<bool(const Edit&)>& wanted = {});
 
 /// Every mistake, in the order of the lines. Errors: NotFound, Io (the recipe does not read).
 [[nodiscard]] Result<std::vector<Mistake>> check_recipe(const std::string& spec,
                                                         const Settings& settings);
+
+/// What a reader of the recipe fails with: the heaviest mistake. nullopt: warnings at most.
+[[nodiscard]] std::optional<Error> recipe_error(const std::vector<Mistake>& mistakes,
+                                                const std::string& file);
 
 struct BundledRecipe {
   std::string name;  ///< without the @

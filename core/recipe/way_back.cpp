@@ -99,6 +99,8 @@ View meaningful(View tail) {
 }
 
 Error damaged(Error error) {
+  // No fault of the image's.
+  if (error.code == ErrorCode::Interrupted || error.code == ErrorCode::NoMemory) return error;
   error.message = "the way back in the image is damaged: " + error.message;
   error.file = "/" + std::string(kWayBackPlace);
   error.offset.reset();
@@ -357,7 +359,7 @@ Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
                      journal.way_back.empty() ? "it was taken out of it" : journal.way_back),
                  .hint = "Give the stock image: --stock FILE (a kit keeps it in stock/)."});
   const std::uint64_t most = most_unfolded(journal, context);
-  const auto plain = decode(Compression::Xz, carried.view(), {.bytes = most});
+  const auto plain = decode(Compression::Xz, carried.view(), {.bytes = most, .held = context.held});
   if (!plain) return fail(damaged(plain.error()));
   View in = plain->bytes.view();
   if (!as_text(in).starts_with(kMagic))
@@ -383,6 +385,26 @@ Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
                  .hint = "The image was changed after it was patched. Give the stock image: "
                          "--stock FILE."});
   return Blob(std::move(*out));
+}
+
+Result<Blob> flags_as_signed(const Image& patched) {
+  Image vbmeta = patched;
+  const std::uint64_t known = verified::HashtreeDisabled | verified::VerificationDisabled;
+  const std::uint64_t now = vbmeta.number("flags");
+  if (verified::own_hash_matches(vbmeta).value_or(false))
+    return fail({.code = ErrorCode::NoWayBack,
+                 .message = "the vbmeta's own hash is true: its flags are as they were signed",
+                 .hint = "There is nothing to restore."});
+  for (std::uint64_t flags = 0; flags <= known; ++flags) {
+    WEXLO_CHECK(vbmeta.set_number("flags", (now & ~known) | flags));
+    if (verified::own_hash_matches(vbmeta).value_or(false)) return Blob(vbmeta.write());
+  }
+  return fail({.code = ErrorCode::NoWayBack,
+               .message = vbmeta.number("algorithm_type") == 0
+                              ? "the vbmeta is not signed: nothing in it tells the flags it had"
+                              : "with no setting of its flags is the vbmeta's own hash true: more "
+                                "than its flags was changed",
+               .hint = "Give the stock image: --stock FILE (a kit keeps it in stock/)."});
 }
 
 }  // namespace wexlo

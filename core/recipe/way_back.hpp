@@ -79,4 +79,10 @@ struct MadeWayBack {
 [[nodiscard]] Result<std::optional<Journal>> find_journal(const Image& image,
                                                           const Context& context);
 
+/// A vbmeta image as its signer left it: with the flags under which the hash that its signature
+/// covers is true. That this is the image which was patched follows only where that one was as its
+/// signer left it. Errors: NoWayBack (not signed; more than its flags was changed; it is as signed
+/// already).
+[[nodiscard]] Result<Blob> flags_as_signed(const Image& vbmeta);
+
 }  // namespace wexlo

@@ -313,7 +313,7 @@ class Walker {
       WEXLO_TRY(const SourcePtr partition, find(tree.partition, (tree.flags & kNoSlot) == 0));
       if (partition == nullptr)
         missing(claim);
-      else if (options_.look == Look::Trees)
+      else if (options_.look == Look::Trees || options_.trees.contains(tree.partition))
         WEXLO_CHECK(judge_tree_of(claim, tree, *partition));
     }
     add(index, std::move(claim));

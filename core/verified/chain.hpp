@@ -5,6 +5,7 @@
 
 #include <map>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -65,6 +66,14 @@ struct ChainStruct {
   std::vector<std::pair<std::string, std::string>> properties;
 };
 
+/// Whether a phone starts something.
+enum class Outlook {
+  Starts,
+  Refuses,     ///< a loader stops, or what it starts cannot come up
+  CannotTell,  ///< what decides over it is not at hand, or of a form that is not known
+};
+[[nodiscard]] std::string_view outlook_name(Outlook outlook);  ///< as in JSON
+
 struct Walk {
   std::vector<ChainStruct> structs;  ///< empty: no top-level struct
   std::vector<Fault> faults;
@@ -74,6 +83,8 @@ struct Walk {
   std::uint64_t digest_size = 0;         ///< bytes that it is over
   [[nodiscard]] bool locked_starts() const;
   [[nodiscard]] bool unlocked_starts() const;
+  [[nodiscard]] Outlook locked() const;  ///< without a struct, it is another check that decides
+  [[nodiscard]] Outlook unlocked() const;
   [[nodiscard]] const Fault* first_stop(bool locked) const;  ///< nullptr: nothing stops it
 };
 
@@ -90,6 +101,7 @@ struct WalkOptions {
   Bytes root_key;                                   ///< a blob; empty: the top struct's own
   std::map<std::uint32_t, std::uint64_t> rollback;  ///< stored values by location; others: 0
   Look look = Look::Hashes;
+  std::set<std::string> trees{};  ///< partitions whose hash trees are looked at all the same
   /// What is not found is not there. false: it is only not at hand, e.g. beside a single image.
   bool whole = true;
 };

@@ -126,7 +126,8 @@ Result<std::vector<Descriptor>> parse_descriptors(View bytes, std::uint64_t base
     WEXLO_TRY(const View body, in.take(size, "descriptor"));
     auto value = read_body(tag, BeReader(body, base + at + 16));
     if (!value && (strict == Strict::All || tag != 0)) return fail(std::move(value).error());
-    out.push_back({at, value ? std::move(*value) : UnknownDescriptor{tag, size}});
+    out.push_back(
+        {at, value ? std::move(*value) : UnknownDescriptor{tag, size}, in.position() - at});
   }
   return out;
 }

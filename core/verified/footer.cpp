@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
+#include "image/boot.hpp"
 #include "image/prefix.hpp"
 #include "image/tail.hpp"
 #include "verified/hash_tree.hpp"
@@ -33,23 +34,33 @@ Error does_not_fit(std::uint64_t need, std::uint64_t have, std::string_view room
           .hint = "Put fewer or smaller files in, or strip them; the partition cannot grow."};
 }
 
-/// Writes image size and digest into every hash descriptor of the struct that has a digest.
-Status renew_hash(Image& vbmeta, View content, std::vector<std::string>& notes) {
+/// Whether a hash descriptor is true; nullopt: it has no digest, one of a kind that is not known,
+/// or covers more than there is.
+std::optional<bool> is_true(const HashDescriptor& hash, View content) {
+  const auto kind = hash_algorithm(hash.hash_algorithm);
+  if (hash.digest.empty() || !kind || hash.image_size > content.size()) return std::nullopt;
+  const View covered = content.first(static_cast<std::size_t>(hash.image_size));
+  return equal(salted(*kind, hash.salt, covered), hash.digest);
+}
+
+/// Writes image size and digest into the struct's hash descriptor of the image itself. Those of
+/// other partitions say nothing of it.
+/// @param stock  the image as it was: tells which descriptor is its own
+Status renew_hash(Image& vbmeta, View content, View stock, std::string_view partition,
+                  std::vector<std::string>& notes) {
   WEXLO_TRY(const auto all, descriptors(vbmeta));
   Bytes auxiliary = to_bytes(vbmeta.section("auxiliary")->bytes.view());
-  for (const Descriptor& descriptor : all) {
-    const auto* hash = std::get_if<HashDescriptor>(&descriptor.value);
-    if (hash == nullptr || hash->digest.empty()) continue;
-    const auto kind = hash_algorithm(hash->hash_algorithm);
-    if (!kind) {
-      notes.push_back(
-          fmt::format("The footer's digest uses {}, which is not known here: it was "
-                      "left as it is and is stale now.",
-                      hash->hash_algorithm));
-      continue;
-    }
+  const auto own = own_hash_descriptor(all, stock, partition);
+  const auto* hash = own ? std::get_if<HashDescriptor>(&all[*own].value) : nullptr;
+  const auto kind = hash != nullptr ? hash_algorithm(hash->hash_algorithm) : std::nullopt;
+  if (hash != nullptr && !kind)
+    notes.push_back(
+        fmt::format("The footer's digest uses {}, which is not known here: it was "
+                    "left as it is and is stale now.",
+                    hash->hash_algorithm));
+  if (hash != nullptr && kind) {
     const Bytes value = salted(*kind, hash->salt, content);
-    std::byte* at = auxiliary.data() + descriptor.offset;
+    std::byte* at = auxiliary.data() + all[*own].offset;
     store<std::uint64_t, std::endian::big>(at + kHashImageSizeAt, content.size());
     const std::size_t digest_at = kHashFixed + hash->partition.size() + hash->salt.size();
     std::copy_n(value.begin(), std::min(value.size(), hash->digest.size()), at + digest_at);
@@ -147,15 +158,32 @@ Result<std::optional<Footer>> find_footer(View image) {
 std::optional<bool> hash_matches(const Image& vbmeta, View content) {
   const auto all = descriptors(vbmeta);
   if (!all) return std::nullopt;
+  std::optional<bool> any;
   for (const Descriptor& descriptor : *all) {
     const auto* hash = std::get_if<HashDescriptor>(&descriptor.value);
-    if (hash == nullptr || hash->digest.empty() || hash->image_size > content.size()) continue;
-    const auto kind = hash_algorithm(hash->hash_algorithm);
-    if (!kind) continue;
-    const View covered = content.first(static_cast<std::size_t>(hash->image_size));
-    return equal(salted(*kind, hash->salt, covered), hash->digest);
+    const auto matches = hash == nullptr ? std::nullopt : is_true(*hash, content);
+    if (matches) any = any.value_or(false) || *matches;
   }
-  return std::nullopt;
+  return any;
+}
+
+std::optional<std::size_t> own_hash_descriptor(const std::vector<Descriptor>& all, View content,
+                                               std::string_view partition) {
+  std::vector<std::size_t> found;
+  for (std::size_t i = 0; i < all.size(); ++i)
+    if (const auto* hash = std::get_if<HashDescriptor>(&all[i].value);
+        hash != nullptr && !hash->digest.empty())
+      found.push_back(i);
+  if (found.size() == 1) return found.front();
+  const auto which = [&](auto suits) -> std::optional<std::size_t> {
+    const auto at = std::ranges::find_if(
+        found, [&](std::size_t i) { return suits(std::get<HashDescriptor>(all[i].value)); });
+    return at == found.end() ? std::nullopt : std::optional(*at);
+  };
+  const auto covers =
+      which([&](const HashDescriptor& hash) { return is_true(hash, content).value_or(false); });
+  if (covers) return covers;
+  return which([&](const HashDescriptor& hash) { return hash.partition == partition; });
 }
 
 Result<std::optional<bool>> own_digest_matches(View image) {
@@ -231,7 +259,7 @@ Result<std::vector<std::string>> rebuild_tail(Image& image, View stock) {
 
   const Blob old(to_bytes(stock.subspan(footer->vbmeta_offset, footer->vbmeta_size)));
   WEXLO_TRY(Image vbmeta, parse_vbmeta(old));
-  WEXLO_CHECK(renew_hash(vbmeta, content, notes));
+  WEXLO_CHECK(renew_hash(vbmeta, content, stock, boot::partition_kind(image), notes));
 
   Bytes tail = to_bytes(trailer);
   append(tail, gap);

@@ -191,13 +191,36 @@ Result<SignerPtr> load_signer(const std::filesystem::path& file) {
   return signer;
 }
 
-Result<std::string> new_private_key(unsigned bits) {
+namespace {
+
+/// Looks for primes until it is told to stop: that may take minutes.
+int go_on(EVP_PKEY_CTX* context) {
+  const auto* stop = static_cast<const std::stop_token*>(EVP_PKEY_CTX_get_app_data(context));
+  return stop->stop_requested() ? 0 : 1;
+}
+
+Key generated_key(unsigned bits, std::stop_token stop) {
+  const KeyContext context(EVP_PKEY_CTX_new_from_name(nullptr, "RSA", nullptr));
+  if (!context || EVP_PKEY_keygen_init(context.get()) <= 0 ||
+      EVP_PKEY_CTX_set_rsa_keygen_bits(context.get(), static_cast<int>(bits)) <= 0)
+    return nullptr;
+  EVP_PKEY_CTX_set_app_data(context.get(), &stop);
+  EVP_PKEY_CTX_set_cb(context.get(), go_on);
+  EVP_PKEY* made = nullptr;
+  if (EVP_PKEY_keygen(context.get(), &made) <= 0) return nullptr;
+  return Key(made);
+}
+
+}  // namespace
+
+Result<std::string> new_private_key(unsigned bits, const Context& context) {
   if (!is_known_size(bits))
     return fail({.code = ErrorCode::Usage,
                  .message = "verified boot has no algorithm for such a key",
                  .expected = "2048, 4096 or 8192 bits",
                  .found = fmt::format("{}", bits)});
-  const Key key(EVP_RSA_gen(bits));
+  const Key key = generated_key(bits, context.stop);
+  WEXLO_CHECK(check_stop(context));
   const Bio out(BIO_new(BIO_s_mem()));
   if (!key || !out ||
       PEM_write_bio_PKCS8PrivateKey(out.get(), key.get(), nullptr, nullptr, 0, nullptr, nullptr) !=

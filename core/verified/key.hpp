@@ -69,7 +69,7 @@ using SignerPtr = std::shared_ptr<const Signer>;
                                        const Context& context);
 
 /// A new private key, PEM (PKCS#8). @param bits  2048, 4096 or 8192
-[[nodiscard]] Result<std::string> new_private_key(unsigned bits);
+[[nodiscard]] Result<std::string> new_private_key(unsigned bits, const Context& context = {});
 
 /// Whether others than its owner may read a file.
 [[nodiscard]] bool is_readable_by_others(const std::filesystem::path& file);

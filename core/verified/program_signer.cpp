@@ -10,6 +10,8 @@
 
 #include <cerrno>
 #include <chrono>
+#include <optional>
+#include <thread>
 #include <utility>
 
 #include "verified/key.hpp"
@@ -66,6 +68,13 @@ class Child {
     pid_ = 0;
     return status;
   }
+  /// nullopt: it still runs.
+  std::optional<int> ended() {
+    int status = 0;
+    if (::waitpid(pid_, &status, WNOHANG) != pid_) return std::nullopt;
+    pid_ = 0;
+    return status;
+  }
 
  private:
   pid_t pid_;
@@ -86,6 +95,7 @@ Result<pid_t> start(const std::filesystem::path& program, const std::string& arg
   sigset_t usual;
   sigemptyset(&usual);
   sigaddset(&usual, SIGPIPE);
+  sigaddset(&usual, SIGXFSZ);
   posix_spawnattr_setsigdefault(&attributes, &usual);
   posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETSIGMASK | POSIX_SPAWN_SETSIGDEF);
   std::string name = program.string(), word = argument;
@@ -116,11 +126,19 @@ class ProgramSigner final : public Signer {
     // A digest is far smaller than a pipe's room: this never waits.
     const auto sent = ::write(in.write.get(), digest.data(), digest.size());
     in.write.close();
-    WEXLO_TRY(Bytes signature, answer(out.read.get()));
-    const int status = child.wait();
+    const auto end = std::chrono::steady_clock::now() + kPatience;
+    WEXLO_TRY(Bytes signature, answer(out.read.get(), end));
+    // It may have closed its output and still run.
+    std::optional<int> ended;
+    while (!(ended = child.ended())) {
+      WEXLO_CHECK(look_up(end));
+      std::this_thread::sleep_for(std::chrono::milliseconds(5));
+    }
+    const int status = *ended;
     if (sent == static_cast<ssize_t>(digest.size()) && WIFEXITED(status) &&
         WEXITSTATUS(status) == 0)
       return signature;
+    if (WIFSIGNALED(status)) WEXLO_CHECK(ended_together(WTERMSIG(status)));
     return fail(failed(WIFEXITED(status) ? fmt::format("exit code {}", WEXITSTATUS(status))
                                          : "ended by a signal"));
   }
@@ -136,13 +154,28 @@ class ProgramSigner final : public Signer {
                 "input."};
   }
 
-  Result<Bytes> answer(int fd) const {
+  using Moment = std::chrono::steady_clock::time_point;
+
+  /// Whether to go on waiting.
+  Status look_up(Moment end) const {
+    WEXLO_CHECK(check_stop({.stop = stop_}));
+    if (std::chrono::steady_clock::now() > end) return fail(failed("no answer for a minute"));
+    return {};
+  }
+
+  /// A key at the terminal ends the signer, too, and often before this program's own thread has
+  /// heard of it: then it is no failure of the signer.
+  Status ended_together(int signal) const {
+    if (signal != SIGINT && signal != SIGTERM) return {};
+    for (int i = 0; i < 40 && !stop_.stop_requested(); ++i)
+      std::this_thread::sleep_for(std::chrono::milliseconds(5));
+    return check_stop({.stop = stop_});
+  }
+
+  Result<Bytes> answer(int fd, Moment end) const {
     Bytes out;
-    const auto end = std::chrono::steady_clock::now() + kPatience;
     while (out.size() <= kMaxSignature) {
-      if (stop_.stop_requested())
-        return fail({.code = ErrorCode::Interrupted, .message = "interrupted"});
-      if (std::chrono::steady_clock::now() > end) return fail(failed("no answer for a minute"));
+      WEXLO_CHECK(look_up(end));
       pollfd ready{fd, POLLIN, 0};
       if (::poll(&ready, 1, 100) <= 0) continue;
       std::byte piece[1024];

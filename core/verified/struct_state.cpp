@@ -36,6 +36,22 @@ bool Walk::locked_starts() const {
 bool Walk::unlocked_starts() const {
   return first_stop(false) == nullptr;
 }
+Outlook Walk::locked() const {
+  if (locked_starts()) return Outlook::Starts;
+  return structs.empty() && first_stop(true) == nullptr ? Outlook::CannotTell : Outlook::Refuses;
+}
+Outlook Walk::unlocked() const {
+  return unlocked_starts() ? Outlook::Starts : Outlook::Refuses;
+}
+
+std::string_view outlook_name(Outlook outlook) {
+  switch (outlook) {
+    case Outlook::Starts: return "starts";
+    case Outlook::Refuses: return "refuses";
+    case Outlook::CannotTell: return "cannot-tell";
+  }
+  return "";
+}
 
 Status loader_accepts(View bytes) {
   const auto refuse = [](ErrorCode code, std::string message) {

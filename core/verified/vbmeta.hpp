@@ -59,6 +59,7 @@ struct Descriptor {
   std::variant<PropertyDescriptor, HashtreeDescriptor, HashDescriptor, CmdlineDescriptor,
                ChainDescriptor, UnknownDescriptor>
       value;
+  std::uint64_t size = 0;  ///< bytes, its head among them
 };
 
 /// All descriptors in their order. Errors (offsets from the start of the struct): BadValue
@@ -100,12 +101,22 @@ struct Footer {
 /// Errors: Unsupported (major version), OutOfRange (it points outside the image).
 [[nodiscard]] Result<std::optional<Footer>> find_footer(View image);
 
+/// The hash descriptor that covers the image which carries the struct. A struct may hold those of
+/// other partitions, too: where a boot image's own is the top-level one, dtbo's is beside its own.
+/// Of several it is the one whose digest is true for `content`, else the one of that name.
+/// @param content    the image's bytes
+/// @param partition  what such an image is usually called, e.g. "boot"
+/// @return its index among `all`; nullopt: none with a digest, or nothing tells which
+[[nodiscard]] std::optional<std::size_t> own_hash_descriptor(const std::vector<Descriptor>& all,
+                                                             View content,
+                                                             std::string_view partition);
+
 /// Does the hash descriptor in the image's own footer agree with its bytes? nullopt: no footer, or
 /// no hash descriptor with a digest of its own in it.
 [[nodiscard]] Result<std::optional<bool>> own_digest_matches(View image);
 
-/// Does the struct's first hash descriptor with a digest agree with `content` (its first image_size
-/// bytes)? nullopt: there is none, or it covers more than `content`.
+/// Does a hash descriptor of the struct agree with `content` (its first image_size bytes)? nullopt:
+/// there is none with a digest, or it covers more than `content`.
 [[nodiscard]] std::optional<bool> hash_matches(const Image& vbmeta, View content);
 
 /// Puts the stock image's tail (padding, and the footer with its vbmeta struct, when there is one)

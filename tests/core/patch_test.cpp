@@ -268,6 +268,67 @@ TEST_CASE("account: changes that no edit explains are refused, wherever they are
   CHECK(refused.error().code == ErrorCode::Unexplained);
 }
 
+namespace {
+
+/// An image whose own struct speaks of others, too, as one without a vbmeta partition does.
+std::string top_level(const std::string& image, const std::string& others, std::size_t size) {
+  std::string out = padded(image, 4096);
+  const std::string structure =
+      vbmeta(hash_descriptor("boot", image, "salt") + others + property_descriptor("a.b", "c"));
+  const std::size_t at = out.size();
+  out += structure;
+  out.resize(size - 64);
+  return out + "AVBf" + be32(1) + be32(0) + be64(image.size()) + be64(at) + be64(structure.size()) +
+         std::string(28, '\0');
+}
+
+}  // namespace
+
+TEST_CASE("patch: an image whose own struct vouches for others, too, leaves their digests alone") {
+  const std::string image =
+      BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk())}.done();
+  const std::string dtbo = hash_descriptor("dtbo", "the table", "its salt"),
+                    system = hashtree_descriptor("system");
+  const std::string stock = top_level(image, dtbo + system, 1u << 17);
+  const std::string done = text(patch(stock, recipe(kAddOn)).bytes);
+  CHECK(done.find(dtbo) != done.npos);
+  CHECK(done.find(system) != done.npos);
+  CHECK(done.find(hash_descriptor("boot", image, "salt")) == done.npos);
+  const auto again = load(done);
+  const auto footer = value_of(verified::find_footer(again.bytes.view()));
+  REQUIRE(footer);
+  CHECK(done.find(hash_descriptor("boot", done.substr(0, footer->original_image_size), "salt")) !=
+        done.npos);
+}
+
+TEST_CASE("account: a footer's fields and every descriptor of its struct are held against stock") {
+  const std::string image =
+      BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk())}.done();
+  const std::string stock = top_level(
+      image, hash_descriptor("dtbo", "the table", "its salt") + hashtree_descriptor("system"),
+      1u << 17);
+  const LoadedImage loaded = load(stock);
+  const Patched good = patch(stock, recipe(kAddOn));
+  const std::string whole = text(good.bytes);
+  const std::size_t header = whole.rfind("AVB0");
+  REQUIRE(header != whole.npos);
+  std::vector<std::size_t> places{whole.find("dtbo", header), whole.find("its salt", header),
+                                  whole.find("system", header), whole.find("a.b", header) + 4,
+                                  header + 112 + 7};  // the rollback index
+  for (std::size_t i = 0; i < 12; ++i)
+    places.push_back(whole.size() - 64 + i);  // magic and version
+  for (std::size_t i = 36; i < 64; ++i)
+    places.push_back(whole.size() - 64 + i);  // reserved
+  for (const std::size_t place : places) {
+    CAPTURE(place);
+    REQUIRE(place < whole.size());
+    Bytes flipped = to_bytes(good.bytes);
+    flipped[place] ^= std::byte{1};
+    Patched bad{.bytes = Blob(std::move(flipped))};
+    CHECK_FALSE(account(loaded, bad, Intent{}, Context{}));
+  }
+}
+
 TEST_CASE(
     "patch: of several fragments each fstab is edited, and new files go where every start looks") {
   VendorBootBytes v{.dtb = noise(90), .bootconfig = "a=b\n"};
@@ -323,9 +384,12 @@ TEST_CASE("recipes: each mistake is told with its line") {
   const auto error = [](const std::string& text) {
     const TempDir dir;
     test::write(dir / "r.toml", text);
-    const auto loaded = load_recipes({(dir / "r.toml").string()}, {});
-    REQUIRE_FALSE(loaded);
-    return loaded.error();
+    auto loaded = load_recipes({(dir / "r.toml").string()}, {});
+    if (!loaded) return loaded.error();
+    // A file is asked for when it is known which image is patched.
+    const auto bound = bind_recipes(*loaded, "arm64");
+    REQUIRE_FALSE(bound);
+    return bound.error();
   };
   const std::string head = "format = 1\nname = \"x\"\n[[edit]]\n";
   CHECK(error("format = 1\nname = ").message.find("line 2") != std::string::npos);

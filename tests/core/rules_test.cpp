@@ -209,6 +209,74 @@ TEST_CASE("rules: ramdisks") {
   CHECK(std::ranges::count(seen.findings, "archive-order", &Finding::code) == 2);
 }
 
+TEST_CASE("rules: what a kernel cannot run is never told to start") {
+  const auto with_init = [](const std::string& content) {
+    Phone phone;
+    phone.generic = CpioBytes();
+    phone.generic.file("init", content, 0100750);
+    return phone.check();
+  };
+  // A 64-bit little-endian program's first bytes; its processor stands at 18.
+  const auto elf = [](char machine) {
+    std::string out(64, '\0');
+    out.replace(0, 6, std::string("\x7f") + "ELF\x02\x01");
+    out[16] = 2;
+    out[18] = machine;
+    return out;
+  };
+  constexpr char kX86_64 = 62, kArm = 40, kArm64 = '\xb7';
+  for (const std::string& picture :
+       {std::string("\x89PNG\r\n\x1a\n") + noise(99), elf(kX86_64), std::string("GIF89a")}) {
+    const Checked checked = with_init(picture);
+    CAPTURE(told(checked));
+    CHECK(finds(checked, "joined-ramdisk", "problem"));
+    CHECK(checked.locked.outlook == verified::Outlook::Refuses);
+    CHECK(checked.unlocked.outlook == verified::Outlook::Refuses);
+  }
+  for (const std::string& program : {std::string("#!/system/bin/sh\n"), elf(kArm), elf(kArm64)}) {
+    const Checked checked = with_init(program);
+    CAPTURE(told(checked));
+    CHECK_FALSE(finds(checked, "joined-ramdisk"));
+    CHECK(checked.unlocked.outlook == verified::Outlook::Starts);
+  }
+  // Alone, it says nothing of where its /init comes from.
+  Phone alone;
+  alone.without = {"boot", "init_boot"};
+  CHECK(alone.check().unlocked.outlook == verified::Outlook::CannotTell);
+  alone.without = {"boot", "vendor_boot"};
+  CHECK(alone.check().unlocked.outlook == verified::Outlook::Starts);
+  alone.generic = CpioBytes();
+  alone.generic.folder("dev");
+  CHECK(alone.check().unlocked.outlook == verified::Outlook::Refuses);
+  // A packing that is not read here may be one that the kernel reads.
+  Phone packed;
+  packed.init.ramdisk = "\x89LZO" + noise(500);
+  const Checked unknown = packed.check();
+  CAPTURE(told(unknown));
+  CHECK(unknown.unlocked.outlook != verified::Outlook::Starts);
+}
+
+TEST_CASE("rules: carriage returns that the stock file has not") {
+  Phone stock, changed;
+  changed.fstab.clear();
+  for (const char one : kFstab)
+    changed.fstab += one == '\n' ? std::string("\r\n") : std::string(1, one);
+  CHECK_FINDS(changed.check(), "text-form", "warning");
+  const Checked checked = changed.against(stock);
+  CAPTURE(told(checked));
+  CHECK(finds(checked, "text-form", "problem"));
+  CHECK_FALSE(checked.unlocked.starts());
+  // The maker's own way is no fault.
+  Phone same = changed;
+  same.generic.file("x", "y");
+  CHECK_FALSE(finds(same.against(changed), "text-form"));
+  for (const char* name : {"init.rc", "default.prop", "etc/init/hw/init.rc"}) {
+    Phone other;
+    other.generic.folder("etc").folder("etc/init").folder("etc/init/hw").file(name, "a\r\nb\r\n");
+    CHECK_FINDS(other.against(stock), "text-form", "");
+  }
+}
+
 TEST_CASE("rules: modules, mount tables, fragments") {
   Phone phone;
   phone.modules_list = "a.ko\nkernel/drivers/b.ko\n";

@@ -136,9 +136,11 @@ TEST_CASE("way back: a kernel alone has none, and a copy that the journal knows 
   // A kit knows which is which.
   std::filesystem::create_directories(dir / "kit/stock");
   test::write(dir / "kit/stock/boot.img", stock);
-  test::write(dir / "kit/kit.json", R"({"images": [{"flash": {"sha256": ")" + done->sha256 +
-                                        R"("}, "stock": {"sha256": ")" + hex_of(sha256(stock)) +
-                                        R"("}}]})");
+  test::write(
+      dir / "kit/kit.json",
+      R"({"format": 1, "images": [{"partition": "boot", "what": "patched", "flash": {"file": "flash/boot.img", "sha256": ")" +
+          done->sha256 + R"("}, "stock": {"file": "stock/boot.img", "sha256": ")" +
+          hex_of(sha256(stock)) + R"("}}]})");
   const auto back = restore_image(load(text(done->bytes)), "x", {dir / "kit/stock/boot.img"}, {});
   REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
   check_same(back->bytes, as_view(stock));

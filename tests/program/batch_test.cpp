@@ -143,9 +143,20 @@ TEST_CASE("batch: a dry run writes nothing") {
   const auto before = bench.dir.names();
   write(bench.dir / "tray.toml", kTray);
   const Json dry = bench.batch(kTray, 0, {"--dry-run", "--no-cache"});
-  CHECK(outcomes(dry) == "made, not for it, not for it, made, ");
+  CHECK(outcomes(dry) == "would be made, not for it, not for it, would be made, ");
   CHECK(dry["result"]["jobs"][0]["kit"].is_null());
   CHECK_FALSE(fs::exists(bench.dir / "out"));
+}
+
+TEST_CASE("batch: from the tray's own folder, a kit that is a bare name") {
+  const Bench bench;
+  const Json done = bench.batch(
+      "[[job]]\nfirmware = \"gnomon.zip\"\nrecipes = [\"r.toml\"]\nkit = "
+      "\"kit-one\"\n");
+  CHECK(outcomes(done) == "made, ");
+  CHECK(fs::exists(bench.dir / "kit-one/kit.json"));
+  const Ran dry = program(bench.dir, {"batch", "tray.toml", "--dry-run", "--force"});
+  CHECK(dry.out.find("would be made") != std::string::npos);
 }
 
 TEST_CASE("draw: every figure, in every form, by what the input is or by name") {

@@ -6,6 +6,7 @@
 #include "program/support.hpp"
 #include "support/boot.hpp"
 #include "support/containers.hpp"
+#include "support/of_build.hpp"
 #include "support/patching.hpp"
 #include "support/payload.hpp"
 #include "support/vbmeta.hpp"
@@ -25,30 +26,6 @@ inline const std::string kRecipe =
 inline const std::string kFlags =
     "format = 1\nname = \"flags\"\n[[edit]]\nkind = \"vbmeta-flags\"\nset = "
     "[\"verification-disabled\", \"hashtree-disabled\"]\n";
-
-inline std::string build_properties(const std::string& partition, const std::string& build,
-                                    const std::string& level) {
-  return property_descriptor("com.android.build." + partition + ".fingerprint", build) +
-         property_descriptor("com.android.build." + partition + ".security_patch", level);
-}
-
-/// With a footer whose struct names the build.
-inline std::string image_of_build(const std::string& image, const std::string& partition,
-                                  const std::string& build, const std::string& level,
-                                  std::size_t size) {
-  std::string out = padded(image, 4096);
-  const std::string structure =
-      vbmeta(hash_descriptor(partition, image, "salt") + build_properties(partition, build, level));
-  const std::size_t at = out.size();
-  out += structure;
-  out.resize(size - 64);
-  return out + "AVBf" + be32(1) + be32(0) + be64(image.size()) + be64(at) + be64(structure.size()) +
-         std::string(28, '\0');
-}
-
-inline std::string init_ramdisk() {
-  return CpioBytes{}.folder("system").entry("init", elf("arm64", "stock"), 0100750, 0, 1).done();
-}
 
 /// A file system as far as its head and its property file go.
 inline std::string file_system(std::size_t size, const std::string& properties) {

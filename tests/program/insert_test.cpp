@@ -1,9 +1,13 @@
 /// Images put into packages of every kind, judged by general programs and read out again.
 
+#include <sstream>
+#include <tuple>
+
 #include "base/digest.hpp"
 #include "program/support.hpp"
 #include "support/boot.hpp"
 #include "support/containers.hpp"
+#include "support/of_build.hpp"
 #include "support/payload.hpp"
 #include "support/vbmeta.hpp"
 
@@ -189,8 +193,8 @@ TEST_CASE("insert: a folder of a repair tool: listings of each form stay true, o
     fs::remove_all(bench.dir / "fw");
     fs::remove_all(bench.dir / "out");
     fill(form.name, form.text);
-    const Json done = bench.insert("fw", {"boot=large.img"}, "out");
-    CHECK(says(done, "larger"));
+    const Json done = bench.insert("fw", {"boot=large.img", "--accept", "other-size-boot"}, "out");
+    CHECK(says(done, "other-size-boot"));
     CHECK(read(bench.dir / ("out/" + std::string(form.name))) == form.wanted);
     CHECK(read(bench.dir / "out/boot.img") == larger);
     CHECK(read(bench.dir / "out/vbmeta.img") == bench.vbmeta_image);
@@ -265,17 +269,78 @@ TEST_CASE("insert: what cannot be done says why, and writes nothing") {
   CHECK(bench.insert("payload.bin", {"boot=new.img"}, "x", 4)["error"]["code"] == "unsupported");
   CHECK(bench.insert("fw.zip", {"init_boot=new.img"}, "x", 5)["error"]["code"] == "not-found");
   CHECK(bench.insert("fw.zip", {"boot=none.img"}, "x", 5)["error"]["code"] == "not-found");
-  CHECK(bench.insert("fw.zip", {"boot=vbmeta.img"}, "x", 1)["error"]["found"] == "other-kind-boot");
+  CHECK(bench.insert("fw.zip", {"boot=vbmeta.img"}, "x", 1)["error"]["found"] ==
+        "other-kind-boot, other-size-boot");
   CHECK(bench.insert("fw.zip", {"boot=new.img", "boot=new.img"}, "x", 2)["error"]["code"] ==
         "usage");
   CHECK(bench.insert("fw.zip", {"boot"}, "x", 2)["error"]["code"] == "usage");
-  CHECK(bench.insert("fw.zip", {"boot=new.img"}, "fw.zip", 5)["error"]["code"] == "exists");
+  CHECK(bench.insert("fw.zip", {"boot=new.img"}, "fw.zip", 2)["error"]["code"] == "usage");
   CHECK(program_json(bench.dir, {"insert", "fw.zip", "boot=new.img", "-o", "fw.zip", "--force"},
                      2)["error"]["code"] == "usage");
   CHECK(bench.dir.names() == before);
-  const Json accepted = program_json(bench.dir, {"insert", "fw.zip", "boot=vbmeta.img", "-o",
-                                                 "x.zip", "--accept", "other-kind-boot"});
+  const Json accepted =
+      program_json(bench.dir, {"insert", "fw.zip", "boot=vbmeta.img", "-o", "x.zip", "--accept",
+                               "other-kind-boot", "--accept", "other-size-boot"});
   CHECK(says(accepted, "other-kind-boot"));
+}
+
+TEST_CASE(
+    "insert: another partition's, phone's or build's image is a problem that --accept may name") {
+  const Bench bench;
+  const auto of = [](const std::string& partition, const std::string& device,
+                     const std::string& build, BootBytes bytes) {
+    return image_of_build(
+        bytes.done(), partition,
+        "korvale/" + device + "/" + device + ":16/" + build + "/1:user/release-keys", "2026-09-05",
+        1u << 17);
+  };
+  const BootBytes kernel{.version = 4, .kernel = noise(30000)};
+  const BootBytes ramdisk{.version = 4, .ramdisk = lz4_legacy(init_ramdisk())};
+  write(bench.dir / "fw/boot.img", of("boot", "gnomon", "A", kernel));
+  write(bench.dir / "fw/init_boot.img", of("init_boot", "gnomon", "A", ramdisk));
+  const BootBytes old{.version = 2, .kernel = noise(30000), .dtb = device_tree("a", "b")};
+  const std::vector<std::tuple<std::string, std::string, std::string>> cases{
+      {"boot", of("init_boot", "gnomon", "A", ramdisk), "other-partition-boot, other-form-boot"},
+      {"boot", of("boot", "vernier", "A", kernel), "other-build-boot"},
+      {"boot", of("boot", "gnomon", "B", kernel), "other-build-boot"},
+      {"boot", of("boot", "gnomon", "A", old), "other-header-boot"},
+      {"init_boot", of("boot", "gnomon", "A", kernel),
+       "other-partition-init_boot, other-form-init_boot"},
+      {"boot", of("recovery", "gnomon", "A", kernel), "other-partition-boot"},
+  };
+  for (const auto& [partition, image, found] : cases) {
+    CAPTURE(found);
+    write(bench.dir / "given.img", image);
+    const Json refused = bench.insert("fw", {partition + "=given.img"}, "x", 1);
+    CHECK(refused["error"]["found"] == found);
+    CHECK_FALSE(fs::exists(bench.dir / "x"));
+    std::vector<std::string> accepted{partition + "=given.img"};
+    std::istringstream all(found);
+    for (std::string code; all >> code;)
+      accepted.insert(accepted.end(), {"--accept", code.substr(0, code.find(','))});
+    CHECK(bench.insert("fw", accepted, "x")["ok"] == true);
+    CHECK(read(bench.dir / ("x/" + partition + ".img")) == image);
+    fs::remove_all(bench.dir / "x");
+  }
+  // The same build's own is welcome.
+  write(bench.dir / "given.img",
+        of("boot", "gnomon", "A", {.version = 4, .kernel = noise(31000, 9)}));
+  CHECK(bench.insert("fw", {"boot=given.img"}, "x")["ok"] == true);
+}
+
+TEST_CASE("insert: the sum line of a tar names the new file") {
+  const Bench bench;
+  std::string package = tar({{"boot.img", bench.boot}});
+  package += md5(package) + "  fw.tar\n";
+  write(bench.dir / "fw.tar.md5", package);
+  for (const std::string out : {"new.tar.md5", "other.tar"}) {
+    CHECK(bench.insert("fw.tar.md5", {"boot=new.img"}, out)["ok"] == true);
+    const std::string bytes = read(bench.dir / out);
+    const std::string line = bytes.substr(bytes.rfind('\n', bytes.size() - 2) + 1);
+    CAPTURE(line);
+    CHECK(line.ends_with("  " + out.substr(0, out.find(".tar")) + ".tar\n"));
+    CHECK(bytes.find("fw.tar") == bytes.npos);
+  }
 }
 
 TEST_CASE("insert: single images, plain and packed, and maker's formats around them") {

@@ -326,3 +326,53 @@ TEST_CASE("prepare --dry-run: everything is judged, nothing is written") {
   CHECK(dry["result"]["fit"].size() > 5);
   CHECK(bench.dir.names() == before);
 }
+
+TEST_CASE(
+    "prepare --like: of a package that names no build it is not told whether it is an update") {
+  const Bench bench;
+  REQUIRE(bench.prepare({"-r", "r.toml"})["ok"] == true);
+  write(bench.dir / "fw/init_boot.img", bench.images.at("init_boot"));
+  write(bench.dir / "fw/boot.img", bench.images.at("boot"));
+  write(bench.dir / "fw/vbmeta.img", bench.images.at("vbmeta"));
+  const Ran ran = program(bench.dir, {"prepare", "fw", "--like", "kit", "-o", "k", "--json"});
+  CAPTURE(ran.out);
+  CHECK(codes(Json::parse(ran.out)).contains(":like-build-unknown"));
+}
+
+TEST_CASE("prepare: a super of unknown size is not told to have no room") {
+  const Bench bench;
+  write(bench.dir / "system.img", file_system(2 * kMiB, "ro.z=1\n"));
+  write(bench.dir / "sheet.toml",
+        Bench::sheet("[[logical]]\nname = \"system_a\"\nsize = 1048576\n"));
+  const Ran ran =
+      program(bench.dir, {"prepare", "ota.zip", "-r", "r.toml", "--sheet", "sheet.toml", "--with",
+                          "system=system.img", "--wipe", "-o", "k", "--json"});
+  CAPTURE(ran.out);
+  const Json said = Json::parse(ran.out);
+  CHECK_FALSE(codes(said).contains("no-room"));
+  CHECK(codes(said).contains("warning:room-unknown-system"));
+}
+
+TEST_CASE("prepare: every expectation of a printed plan is a whole sentence") {
+  const Bench bench;
+  std::string sheet = Bench::sheet();
+  sheet.insert(sheet.find("slots = "), "anti_rollback = 3\nbattery_percent = 70\n");
+  write(bench.dir / "sheet.toml", sheet);
+  const Ran ran = program(
+      bench.dir, {"prepare", "ota.zip", "-r", "r.toml", "--sheet", "sheet.toml", "-o", "k"});
+  CAPTURE(ran.out);
+  REQUIRE(ran.exit_code == 0);
+  for (const std::string& text : {ran.out, read(bench.dir / "k/plan.txt")}) {
+    CHECK(text.find(" is .") == text.npos);
+    CHECK(text.find(" is \n") == text.npos);
+    CHECK(text.find(" at most .") == text.npos);
+  }
+}
+
+TEST_CASE("prepare: --accept that names nothing is told when it is refused, too") {
+  const Bench bench;
+  write(bench.dir / "other.toml", "[phone]\ncodename = \"vernier\"\n");
+  const Json said =
+      bench.prepare({"-r", "r.toml", "--sheet", "other.toml", "--accept", "no-such-code"}, 1);
+  CHECK(says(said, "note:accept-unused"));
+}

@@ -234,7 +234,7 @@ TEST_CASE("recipes --check: every mistake with line and column, and files beside
         "[[edit]]\nkind = = 3\n"
         "[[edit]]\nkind = \"chmod\"\npath = \"init\"\n");
   const Ran ran = program(bench.dir, {"recipes", "--check", "bad.toml", "--json"});
-  CHECK(ran.exit_code == 1);
+  CHECK(ran.exit_code == 3);
   const Json mistakes = Json::parse(ran.out)["result"]["mistakes"];
   const auto has = [&](int line, const std::string& words) {
     for (const Json& mistake : mistakes)
@@ -261,8 +261,28 @@ TEST_CASE("recipes --check: every mistake with line and column, and files beside
     CHECK(program(bench.dir, {"recipes", "--check", name}).exit_code == 0);
   const Ran wrong =
       program(bench.dir, {"recipes", "--check", "@start-program", "--set", "program=gone"});
-  CHECK(wrong.exit_code == 1);
+  CHECK(wrong.exit_code == 3);
   CHECK(wrong.out.find("gone") != std::string::npos);
+}
+
+TEST_CASE(
+    "patch: edits that belong elsewhere are told with their image, and their files not asked for") {
+  const Bench bench;
+  write(bench.dir / "flags.toml",
+        edit_of("kind = \"vbmeta-flags\"\nset = [\"verification-disabled\"]\n"));
+  write(bench.dir / "elsewhere.toml",
+        edit_of("kind = \"put\"\npartition = \"vendor_boot\"\npath = \"x\"\nfrom = \"gone\"\n"));
+  write(bench.dir / "here.toml", edit_of("kind = \"chmod\"\npath = \"init\"\nmode = 0o700\n"));
+  const Ran ran = program(bench.dir, {"patch", "init_boot.img", "-r", "here.toml", "-r",
+                                      "flags.toml", "-r", "elsewhere.toml", "-o", "out.img"});
+  CAPTURE(ran.err);
+  CHECK(ran.exit_code == 0);
+  CHECK(ran.out.find("vbmeta") != std::string::npos);
+  CHECK(ran.out.find("vendor_boot") != std::string::npos);
+  // Nothing for this image at all is no silent copy.
+  CHECK(program(bench.dir, {"patch", "init_boot.img", "-r", "flags.toml", "-o", "no.img"})
+            .exit_code == 1);
+  CHECK_FALSE(std::filesystem::exists(bench.dir / "no.img"));
 }
 
 TEST_CASE("prepare --like: the kit's own recipes, without the files they came from") {

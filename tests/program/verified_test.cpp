@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 
 #include <algorithm>
+#include <sstream>
 
 #include "demo/gnomon.hpp"
 #include "program/support.hpp"
@@ -390,7 +391,9 @@ TEST_CASE("check: an image of another hand against its firmware") {
   for (const char* sound : {"stock", "ota.zip", "stock/boot.img", "stock/vbmeta.img"}) {
     const Json checked = judged(dir, {"check", sound}, 0);
     CHECK_FALSE(checked["findings"].dump().contains("problem"));
-    CHECK(checked["result"]["locked"] == "starts");
+    // An image alone says nothing of the vbmeta that a locked phone starts from.
+    CHECK(checked["result"]["locked"] ==
+          (std::string(sound) == "stock/boot.img" ? "cannot-tell" : "starts"));
   }
   const Json drawn = judged(dir, {"inspect", "ota.zip"}, 0)["result"]["items"][0]["chain"];
   CHECK(drawn[0]["signature"] == "holds");
@@ -418,4 +421,108 @@ TEST_CASE("check: an image of another hand against its firmware") {
   CHECK(patched["lowered"][0] == "/system is mounted without verification.");
   REQUIRE(patched["unexplained"].size() == 1);
   CHECK(patched["unexplained"][0].get<std::string>().contains("helper is new"));
+}
+
+TEST_CASE("prepare: images that were given along are judged with the set that is written") {
+  const TempDir dir;
+  fs::copy_file(firmware() / "ota.zip", dir / "ota.zip");
+  std::string other(4u << 20, '\0');
+  other.replace(1080, 2, "\x53\xef");
+  write(dir / "system.img", other);
+  REQUIRE(program(dir, {"keys", "new", "k.pem", "--bits", "2048"}).exit_code == 0);
+  for (const bool key : {false, true}) {
+    CAPTURE(key);
+    std::vector<std::string> words{"prepare", "ota.zip", "--stock", "--with", "system=system.img",
+                                   "--wipe",  "-o",      "kit",     "--force"};
+    if (key) words.insert(words.end(), {"--key", "k.pem"});
+    // Whatever is found is accepted: the verdict stays what it is.
+    Json said;
+    for (int round = 0; round < 5; ++round) {
+      auto call = words;
+      call.emplace_back("--json");
+      said = Json::parse(program(dir, call).out);
+      if (said["ok"] == true) break;
+      CAPTURE(said["error"].dump());
+      REQUIRE(said["error"]["code"] == "does-not-fit");
+      std::istringstream codes(said["error"]["found"].get<std::string>());
+      for (std::string code; codes >> code;)
+        words.insert(words.end(), {"--accept", code.substr(0, code.find(','))});
+    }
+    REQUIRE(said["ok"] == true);
+    CHECK(said["result"]["verification"]["locked"] == "refuses");
+    const Json kit = Json::parse(read(dir / "kit/kit.json"));
+    CHECK(kit["verification"]["locked"] == "refuses");
+    CHECK(kit["verification"]["needs"] == "unlocked");
+    const std::string plan = read(dir / "kit/plan.toml");
+    CHECK(plan.find("relock") == plan.npos);
+    CHECK(plan.find("do = \"lock\"") == plan.npos);
+  }
+}
+
+TEST_CASE("patch: a vbmeta's way back is claimed only where restore gives the very bytes") {
+  const TempDir dir;
+  fs::copy_file(firmware() / "ota.zip", dir / "ota.zip");
+  REQUIRE(program(dir, {"extract", "ota.zip", "vbmeta", "-o", "images"}).exit_code == 0);
+  const std::string stock = read(dir / "images/vbmeta.img");
+  // Flags stand at 120 to 123, big-endian; a property of the struct stands behind the blocks.
+  const auto with = [&](std::size_t at, char value) {
+    std::string out = stock;
+    out[at] = value;
+    return out;
+  };
+  const auto set = [](unsigned flags) { return vbmeta(property_descriptor("a", "b"), flags); };
+  write(dir / "flags.toml",
+        "format = 1\nname = \"f\"\n[[edit]]\nkind = \"vbmeta-flags\"\nset = "
+        "[\"verification-disabled\", \"hashtree-disabled\"]\n");
+  std::size_t claimed = 0, refused = 0, as_signed = 0;
+  for (const std::string& before : {stock, with(123, 2), with(123, 1), with(119, 1), with(300, 'x'),
+                                    padded(set(0), 4096), padded(set(2), 4096)}) {
+    write(dir / "vbmeta.img", before);
+    const Json done = program_json(
+        dir, {"patch", "vbmeta.img", "-r", "flags.toml", "-o", "patched.img", "--force"});
+    const bool in_image = done["result"]["way_back"]["in_image"];
+    CHECK_FALSE(done["result"]["way_back"]["reason"].get<std::string>().empty());
+    const Ran ran = program(dir, {"restore", "patched.img", "-o", "back.img", "--force", "--json"});
+    CAPTURE(ran.out);
+    if (in_image) {
+      REQUIRE(ran.exit_code == 0);
+      CHECK(read(dir / "back.img") == before);
+      ++claimed;
+    } else if (ran.exit_code == 0) {
+      // What its signer signed is given, and that it may be another image than before is said.
+      CHECK(has(Json::parse(ran.out), "restore", "warning"));
+      CHECK(Json::parse(ran.out)["result"]["from"] == "signature");
+      CHECK(read(dir / "back.img") == stock);
+      ++as_signed;
+    } else {
+      CHECK(ran.exit_code == 1);
+      ++refused;
+    }
+    fs::remove(dir / "back.img");
+  }
+  CHECK(claimed > 0);
+  CHECK(refused > 1);
+  CHECK(as_signed > 0);
+}
+
+TEST_CASE("seal: bytes behind a vbmeta struct are kept, or it is refused") {
+  const TempDir dir;
+  REQUIRE(program(dir, {"keys", "new", "k.pem", "--bits", "2048"}).exit_code == 0);
+  const std::string structure = vbmeta(property_descriptor("a", "b"));
+  for (const std::size_t at : {std::size_t{4096}, std::size_t{65536 - 64}}) {
+    CAPTURE(at);
+    std::string image = structure;
+    image.resize(65536);
+    image.replace(at, 20, "the maker's own note");
+    write(dir / "vbmeta.img", image);
+    const Ran ran = program(
+        dir, {"seal", "vbmeta=vbmeta.img", "--key", "k.pem", "-o", "out", "--force", "--json"});
+    CAPTURE(ran.out);
+    if (ran.exit_code == 0)
+      CHECK(read(dir / "out/vbmeta.img").substr(at, 20) == "the maker's own note");
+    else
+      CHECK_FALSE(fs::exists(dir / "out"));
+    CHECK(ran.exit_code < 6);
+    fs::remove_all(dir / "out");
+  }
 }

@@ -149,3 +149,52 @@ TEST_CASE("prepare --like: the same build with other bytes is another firmware")
   write(bench.dir / "ota.zip", bench.ota());
   CHECK(bench.prepare({"--like", "kit"}, 1, "kit3")["error"]["found"] == "another-init_boot");
 }
+
+TEST_CASE("prepare: a kit, a partition or an image of another phone is a problem") {
+  const Bench bench;
+  const auto codes_of = [&](std::vector<std::string> words) {
+    words.insert(words.begin(), "prepare");
+    words.insert(words.end(), {"-o", "x", "--dry-run", "--json"});
+    const Ran ran = program(bench.dir, words);
+    CAPTURE(ran.out);
+    CHECK(ran.exit_code == 1);
+    const Json said = Json::parse(ran.out);
+    return said["error"]["found"].get<std::string>() + " " + codes(said);
+  };
+  // Another phone's kit.
+  const std::string other = "korvale/vernier/vernier:16/KV3A.1/20260905:user/release-keys";
+  PayloadBytes payload;
+  for (const char* name : {"boot", "init_boot", "vendor_boot", "vbmeta"})
+    payload.partitions.push_back(partition_of(name, bench.images.at(name), 1, 64));
+  write(
+      bench.dir / "other.zip",
+      zip({{"META-INF/com/android/metadata",
+            "post-build=" + other + "\npre-device=vernier\npost-security-patch-level=2026-09-05\n"},
+           {"payload.bin", payload.done()}}));
+  REQUIRE(
+      program(bench.dir, {"prepare", "other.zip", "-r", "r.toml", "-o", "other-kit"}).exit_code ==
+      0);
+  CHECK(codes_of({"ota.zip", "--like", "other-kit"}).contains("like-device"));
+  // A partition that neither firmware nor sheet has.
+  write(bench.dir / "foo.img", noise(4096));
+  CHECK(codes_of({"ota.zip", "-r", "r.toml", "--sheet", "sheet.toml", "--with", "foo=foo.img"})
+            .contains("unknown-partition-foo"));
+  // Another phone's recovery.
+  write(bench.dir / "recovery.img", image_of_build(BootBytes{.version = 4,
+                                                             .kernel = arm64_kernel("5.10.1"),
+                                                             .ramdisk = lz4_legacy(init_ramdisk())}
+                                                       .done(),
+                                                   "recovery", other, "2026-09-05", 1u << 18));
+  write(bench.dir / "sheet.toml", Bench::sheet("recovery_a = 262144\n"));
+  CHECK(codes_of(
+            {"ota.zip", "-r", "r.toml", "--sheet", "sheet.toml", "--with", "recovery=recovery.img"})
+            .contains("other-phone-recovery"));
+}
+
+TEST_CASE("prepare: stopped before anything was worked out, it claims no start") {
+  const Bench bench;
+  write(bench.dir / "other.toml", "[phone]\ncodename = \"vernier\"\n");
+  const Json said = bench.prepare({"-r", "r.toml", "--sheet", "other.toml"}, 1);
+  CHECK(said["result"]["verification"]["locked"] == "cannot-tell");
+  CHECK(said["result"]["verification"]["unlocked"] == "cannot-tell");
+}

@@ -1,0 +1,293 @@
+/// Options of `prepare` in pairs, on the three phones and an update: no signal, a whole reply, and
+/// every plan can be played forward and back on a phone made of its own words.
+
+#include "base/toml_read.hpp"
+#include "demo/gnomon.hpp"
+#include "demo/phones.hpp"
+#include "job/prepare_wish.hpp"
+#include "program/bench.hpp"
+#include "support/plan_phone.hpp"
+#include "support/rounds.hpp"
+
+using namespace wexlo;
+using namespace wexlo::test;
+namespace fs = std::filesystem;
+using Json = wexlo::test::Json;
+
+namespace {
+
+/// One value of each option.
+using Choice = std::vector<std::size_t>;
+
+struct Option {
+  std::string name;
+  std::vector<std::string> values;
+};
+
+const std::vector<Option> kOptions{
+    {"phone", {"gnomon", "vernier", "plumbline", "update"}},
+    {"recipes", {"put", "flags", "both", "like", "stock"}},
+    {"with", {"none", "small", "large", "both"}},
+    {"install", {"none", "payload", "plain"}},
+    {"key", {"none", "key"}},
+    {"sheet", {"none", "sheet"}},
+    {"slots", {"", "current", "both"}},
+    {"wipe", {"no", "yes"}},
+    {"form", {"text", "json"}},
+};
+
+/// Choices in which every two values of every two options meet: each time the one that brings most
+/// of what is missing, out of some that go by chance.
+std::vector<Choice> pairs() {
+  std::set<std::array<std::size_t, 4>> missing;
+  for (std::size_t a = 0; a < kOptions.size(); ++a)
+    for (std::size_t b = a + 1; b < kOptions.size(); ++b)
+      for (std::size_t i = 0; i < kOptions[a].values.size(); ++i)
+        for (std::size_t j = 0; j < kOptions[b].values.size(); ++j)
+          missing.insert({a, i, b, j});
+  const auto brings = [&](const Choice& one) {
+    std::vector<std::array<std::size_t, 4>> out;
+    for (std::size_t a = 0; a < one.size(); ++a)
+      for (std::size_t b = a + 1; b < one.size(); ++b)
+        if (missing.contains({a, one[a], b, one[b]})) out.push_back({a, one[a], b, one[b]});
+    return out;
+  };
+  Random random(7);
+  std::vector<Choice> out;
+  while (!missing.empty()) {
+    Choice best;
+    for (int tries = 0; tries < 60; ++tries) {
+      Choice one;
+      for (const Option& option : kOptions)
+        one.push_back(random() % option.values.size());
+      // What is missing is in it.
+      const auto& wanted = *missing.begin();
+      one[wanted[0]] = wanted[1];
+      one[wanted[2]] = wanted[3];
+      if (best.empty() || brings(one).size() > brings(best).size()) best = one;
+    }
+    for (const auto& pair : brings(best))
+      missing.erase(pair);
+    out.push_back(best);
+  }
+  return out;
+}
+
+std::string word(const Choice& choice, const std::string& option) {
+  for (std::size_t i = 0; i < kOptions.size(); ++i)
+    if (kOptions[i].name == option) return kOptions[i].values[choice[i]];
+  return {};
+}
+
+struct Shop {
+  Shop() {
+    REQUIRE(demo::write_vernier(dir / "vernier.zip", {.jobs = 2}));
+    REQUIRE(demo::write_plumbline(dir / "plumbline.tar.md5", {.jobs = 2}));
+    for (const auto& [name, text] : demo::bench_files())
+      write(dir / name, std::string(text));
+    write(dir / "gnomon-new.zip",
+          gnomon.ota("korvale/gnomon/gnomon:16/KV3A.2/20261005:user/release-keys"));
+    write(dir / "gnomon.zip", gnomon.ota());
+    write(dir / "gnomon.toml", Bench::sheet());
+    write(dir / "put.toml", kRecipe);
+    write(dir / "flags.toml", kFlags);
+    write(dir / "hello", elf("arm64", "the add-on"));
+    write(dir / "large.img", noise(3u << 20));
+    write(dir / "plain.zip", zip({{"system.new.dat", "x"}}));
+    REQUIRE(program(dir, {"keys", "new", "key.pem", "--bits", "2048"}).exit_code == 0);
+    for (const char* phone : {"gnomon", "vernier", "plumbline"}) {
+      const Ran ran = program(dir, {"prepare", firmware(phone), "-r", "put.toml", "--set",
+                                    "arch=arm64", "-o", std::string("old-") + phone});
+      REQUIRE_MESSAGE(ran.exit_code == 0, ran.err);
+      REQUIRE(program(dir, {"extract", firmware(phone), "boot", "-o", std::string("out-") + phone})
+                  .exit_code == 0);
+    }
+  }
+  static std::string phone_of(const std::string& word) { return word == "update" ? "gnomon" : word; }
+  static std::string firmware(const std::string& word) {
+    return word == "update"      ? "gnomon-new.zip"
+           : word == "plumbline" ? "plumbline.tar.md5"
+                                 : word + ".zip";
+  }
+
+  [[nodiscard]] std::vector<std::string> words(const Choice& choice) const {
+    const std::string phone = word(choice, "phone"), own = phone_of(phone);
+    std::vector<std::string> out{"prepare", firmware(phone)};
+    const auto add = [&](std::initializer_list<std::string> more) {
+      out.insert(out.end(), more.begin(), more.end());
+    };
+    const std::string recipes = word(choice, "recipes"), with = word(choice, "with");
+    if (recipes == "put" || recipes == "both") add({"-r", "put.toml"});
+    if (recipes == "flags" || recipes == "both") add({"-r", "flags.toml"});
+    if (recipes == "like") add({"--like", "old-" + own});
+    if (recipes == "stock") add({"--stock"});
+    if (with == "small" || with == "both") add({"--with", "boot=out-" + own + "/boot.img"});
+    if (with == "large" || with == "both") add({"--with", "system=large.img"});
+    if (word(choice, "install") == "payload") add({"--install", "gnomon-new.zip"});
+    if (word(choice, "install") == "plain") add({"--install", "plain.zip"});
+    if (word(choice, "key") == "key") add({"--key", "key.pem"});
+    if (word(choice, "sheet") == "sheet") add({"--sheet", own + ".toml"});
+    if (!word(choice, "slots").empty()) add({"--slots", word(choice, "slots")});
+    if (word(choice, "wipe") == "yes") add({"--wipe"});
+    if (word(choice, "form") == "json") add({"--json"});
+    return out;
+  }
+
+  Bench gnomon;
+  TempDir dir;
+};
+
+/// As the kit's own facts say.
+PlanPhone phone_of(const Json& kit, const Json& super, const std::string& slot) {
+  PlanPhone phone;
+  phone.slotted = kit["slots"].is_null() || kit["slots"] == 2;
+  phone.slot = slot;
+  phone.variables["unlocked"] = "yes";
+  if (super.is_object()) {
+    std::uint64_t taken = 0;
+    for (const Json& one : super["partitions"]) {
+      phone.logical[one["name"]] = one["size"];
+      phone.partitions[one["name"]] = "stock";
+      taken += one["size"].get<std::uint64_t>();
+    }
+    phone.super = super["size"].get<std::uint64_t>();
+    if (phone.super == 0) phone.super = taken + (64u << 20);
+  }
+  return phone;
+}
+
+Step step_of(const toml::table& row) {
+  const auto text = [&](const char* key) { return row[key].value_or(std::string()); };
+  const auto number = [&](const char* key) {
+    return static_cast<std::uint64_t>(row[key].value_or(std::int64_t{0}));
+  };
+  Step out{.id = text("id"),
+           .act = text("do"),
+           .about = text("about"),
+           .before = text("before"),
+           .success = text("success"),
+           .undo = text("undo"),
+           .data_loss = row["data_loss"].value_or(false),
+           .usual_seconds = static_cast<unsigned>(number("usual_seconds")),
+           .variable = text("variable"),
+           .value = row.contains("mode") ? text("mode") : text("value"),
+           .partition = text("partition"),
+           .slot = text("slot"),
+           .file = text("file"),
+           .sha256 = text("sha256"),
+           .size = number("size"),
+           .piece = text("piece")};
+  if (row.contains("at_least")) out.at_least = number("at_least");
+  if (row.contains("at_most")) out.at_most = number("at_most");
+  if (const toml::array* settings = row["settings"].as_array())
+    for (const toml::node& one : *settings)
+      out.settings.push_back(one.value_or(std::string()));
+  return out;
+}
+
+std::vector<Step> steps_of(const toml::table& plan, const char* list) {
+  std::vector<Step> out;
+  for (const toml::node& row : *plan[list].as_array())
+    out.push_back(step_of(*row.as_table()));
+  return out;
+}
+
+void play(const Shop& shop, const std::string& kit_name) {
+  const fs::path kit = shop.dir / kit_name;
+  const Json manifest = Json::parse(read(kit / "kit.json"));
+  const auto plan = parse_toml(read(kit / "plan.toml"), "plan.toml");
+  REQUIRE(plan);
+  PlanPhone phone = phone_of(manifest, manifest["super"], "a");
+  const auto steps = steps_of(*plan, "step"), back = steps_of(*plan, "back");
+  phone.play(steps);
+  CHECK(phone.mode == "system");
+  phone.play(back);
+  CHECK(phone.mode == "system");
+}
+
+}  // namespace
+
+TEST_CASE("prepare: options in pairs on every phone: whole replies, and plans that can be played") {
+  const Shop shop;
+  const auto choices = pairs();
+  REQUIRE(choices.size() >= 20);
+  std::size_t made = 0, number = 0;
+  for (const Choice& choice : choices) {
+    if (kWatched && ++number % 4 != 0) continue;
+    auto words = shop.words(choice);
+    std::string shown;
+    for (const std::string& one : words)
+      shown += one + " ";
+    CAPTURE(shown);
+    const bool json = word(choice, "form") == "json";
+    // Dry, then with what it asks to be accepted, then for good.
+    auto dry = words;
+    dry.insert(dry.end(), {"--dry-run", "--json"});
+    if (json) dry.pop_back();
+    const Ran first = program(shop.dir, dry);
+    CAPTURE(first.out);
+    REQUIRE(first.exit_code < 7);
+    REQUIRE(Json::accept(first.out));
+    const Json said = Json::parse(first.out);
+    for (const Json& one : said["findings"])
+      if (one["level"] == "problem")
+        words.insert(words.end(), {"--accept", one["code"].get<std::string>()});
+    if (said["result"].contains("fit"))
+      for (const Json& row : said["result"]["fit"])
+        if (row["level"] == "problem")
+          words.insert(words.end(), {"--accept", row["code"].get<std::string>()});
+    words.insert(words.end(), {"-o", "kit", "--force"});
+    const Ran ran = program(shop.dir, words);
+    CAPTURE(ran.out);
+    CAPTURE(ran.err);
+    CHECK(ran.exit_code < 7);
+    if (json) CHECK(Json::accept(ran.out));
+    if (ran.exit_code != 0) {
+      CHECK((json ? ran.out : ran.err).size() > 20);
+      continue;
+    }
+    ++made;
+    play(shop, "kit");
+    const Ran checked = program(shop.dir, {"check", "kit", "--json"});
+    CHECK((checked.exit_code == 0 || checked.exit_code == 1));
+    for (const Json& one : Json::parse(checked.out)["findings"])
+      CHECK(one["code"] != "kit-file");
+  }
+  CHECK(made > choices.size() / (kWatched ? 12 : 4));
+}
+
+TEST_CASE("prepare: a package to the other slot and a logical image in one plan: refused, why") {
+  const Shop shop;
+  write(shop.dir / "sheet.toml",
+        Bench::sheet("[super]\nsize = 6291456\n[[logical]]\nname = \"system_a\"\nsize = 2097152\n"
+                     "[[logical]]\nname = \"product_a\"\nsize = 1048576\n"
+                     "[[logical]]\nname = \"system_b\"\nsize = 0\n"));
+  const std::vector<std::string> with{"--with", "system=large.img", "--wipe", "--sheet",
+                                      "sheet.toml", "--accept",     "build",  "--accept",
+                                      "given-system"};
+  for (const std::vector<std::string>& how :
+       {std::vector<std::string>{"--like", "old-gnomon"},
+        std::vector<std::string>{"-r", "put.toml", "--install", "gnomon-new.zip"}}) {
+    std::vector<std::string> words{"prepare", "gnomon-new.zip", "-o", "kit"};
+    if (how[0] == "-r") words[1] = "gnomon.zip";
+    words.insert(words.end(), how.begin(), how.end());
+    words.insert(words.end(), with.begin(), with.end());
+    // Some problems are found when others are accepted.
+    for (int round = 0; round < 4; ++round) {
+      auto dry = words;
+      dry.insert(dry.end(), {"--json", "--dry-run"});
+      const Json said = Json::parse(program(shop.dir, dry).out);
+      std::vector<Json> lists{said["findings"]};
+      if (said["result"].contains("fit")) lists.push_back(said["result"]["fit"]);
+      for (const Json& list : lists)
+        for (const Json& one : list)
+          if (one["level"] == "problem" && !one.value("accepted", false))
+            words.insert(words.end(), {"--accept", one["code"].get<std::string>()});
+    }
+    const Json said = program_json(shop.dir, words, 1);
+    CAPTURE(said["error"].dump());
+    CHECK(said["error"]["code"] == "does-not-fit");
+    CHECK(said["error"]["message"].get<std::string>().find("other slot") != std::string::npos);
+    CHECK_FALSE(fs::exists(shop.dir / "kit"));
+  }
+}
