@@ -45,15 +45,23 @@ bool looks_like_fat(View start) {
          (byte(14) | byte(15)) != 0 && (byte(16) == 1 || byte(16) == 2) && byte(21) >= 0xF0;
 }
 
+/// The format has no magic: its properties are in range, its dictionary is of a size that packers
+/// choose (2^n, 2^n + 2^(n-1)), the size field is unknown or one that a file can have.
+bool may_be_lzma(View start) {
+  constexpr std::size_t kHeader = 13;
+  constexpr std::uint8_t kProperties = 9 * 5 * 5;
+  if (start.size() < kHeader || std::to_integer<std::uint8_t>(start[0]) >= kProperties)
+    return false;
+  const auto dictionary = load<std::uint32_t, std::endian::little>(start.data() + 1);
+  const bool usual = dictionary == ~std::uint32_t{0} || std::popcount(dictionary) == 1 ||
+                     (std::popcount(dictionary) == 2 && (dictionary & dictionary << 1) != 0);
+  const auto size = load<std::uint64_t, std::endian::little>(start.data() + 5);
+  return usual && (size == ~std::uint64_t{0} || size < (std::uint64_t{1} << 40));
+}
+
 template <Compression Kind>
 bool packed_as(View start) {
-  if (detect_compression(start) != Kind) return false;
-  if (Kind != Compression::Lzma) return true;
-  // Three bytes are little: the size field is unknown or one that a file can have.
-  constexpr std::size_t kHeader = 13;
-  if (start.size() < kHeader) return false;
-  const auto size = load<std::uint64_t, std::endian::little>(start.data() + 5);
-  return size == ~std::uint64_t{0} || size < (std::uint64_t{1} << 40);
+  return detect_compression(start) == Kind && (Kind != Compression::Lzma || may_be_lzma(start));
 }
 
 template <Compression Kind>
@@ -164,6 +172,11 @@ Result<Unwrapped> unwrap(SourcePtr source, std::optional<Compression> packed,
                    .hint = "No stock firmware is: do not trust this file."});
     WEXLO_TRY(Bytes start, read_some(*out.source, 0, kProbeSize));
     out.format = find_format(start);
+    // Three bytes are no proof that what was packed once is packed again.
+    if (out.format != nullptr && out.format->kind == compression_name(Compression::Lzma) &&
+        !out.layers.empty() && packed != Compression::Lzma)
+      out.format = nullptr;
+    if (packed == Compression::Lzma && !may_be_lzma(start)) packed.reset();
     if (out.format == nullptr && packed) {
       const Compression kind = *std::exchange(packed, std::nullopt);
       WEXLO_TRY(out.source, open_unpacked({.source = out.source, .kind = kind}, opening.context));

@@ -371,15 +371,24 @@ class CheckJob {
   /// that vouches for them: their own claims are checked, their signature too.
   Status look_at_lone_footers() {
     if (!out_.walk.structs.empty()) return {};
-    for (const Subject& one : subjects_.all) {
-      if (one.loaded || one.source == nullptr) continue;
-      WEXLO_TRY(LoneFooter footer, lone_footer(one, options_.trees, context_));
-      if (!footer.there) continue;
-      if (!footer.trouble.empty())
-        report_.add(footer.code, one.partition, footer.trouble, false,
-                    options_.locked == false ? Level::Warning : Level::Problem);
-      lone_.emplace(one.partition, std::move(footer));
+    for (const PhoneSet::Member& member : set_.members()) {
+      const auto other = slot_suffix(member.name);
+      if (!member.cheap || member.size == 0 || (!other.empty() && other != suffix_)) continue;
+      const std::string_view bare = without_slot(member.name);
+      if (is_boot_class(bare) || bare.starts_with("vbmeta")) continue;
+      WEXLO_TRY(const Subject one, read_subject(set_, member, suffix_, context_));
+      if (one.source != nullptr) WEXLO_CHECK(look_at_lone_footer(one));
     }
+    return {};
+  }
+
+  Status look_at_lone_footer(const Subject& one) {
+    WEXLO_TRY(LoneFooter footer, lone_footer(one, options_.trees, context_));
+    if (!footer.there) return {};
+    if (!footer.trouble.empty())
+      report_.add(footer.code, one.partition, footer.trouble, false,
+                  options_.locked == false ? Level::Warning : Level::Problem);
+    lone_.emplace(one.partition, std::move(footer));
     return {};
   }
 
@@ -413,7 +422,7 @@ class CheckJob {
     else if (footers)
       out_.locked.sentence =
           "A locked phone starts it if its vbmeta is of the same build: the "
-          "image is as its maker built it.";
+          "image is what its own footer says.";
     else
       out_.locked.sentence =
           "Nothing here is under verified boot: what the phone's loader looks "

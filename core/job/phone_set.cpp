@@ -96,7 +96,8 @@ Status PhoneSet::add(const std::string& path, const Context& context) {
   FirmwarePtr firmware = std::move(*opened);
   const bool single = firmware->single;
   for (const PartitionFacts& one : firmware->partitions) {
-    Member member{one.name, path, one.size, one.content, single};
+    Member member{one.name,    path,   one.size,
+                  one.content, single, single || fs::is_directory(path, ignored)};
     if (single) {
       WEXLO_TRY(const SourcePtr source, one.content->source(context));
       member.name = partition_of_file(*source, path, firmware->layers.back().kind);
@@ -122,7 +123,7 @@ Status PhoneSet::add_raw(const std::string& path, Error why) {
   WEXLO_TRY(const SourcePtr source, open_file(path));
   const std::string name = partition_of_file(*source, path, "");
   if (name.empty() || source->size() == 0) return fail(std::move(why));
-  put({name, path, source->size(), content_of(source), true});
+  put({name, path, source->size(), content_of(source), true, true});
   return {};
 }
 

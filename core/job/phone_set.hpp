@@ -33,6 +33,7 @@ class PhoneSet {
     std::uint64_t size = 0;
     ContentPtr content;
     bool single = false;  ///< a file of its own
+    bool cheap = false;   ///< reading a part of it costs no more than that part
   };
   [[nodiscard]] const std::vector<Member>& members() const { return members_; }
   [[nodiscard]] const Member* find(std::string_view name) const;  ///< nullptr: none
