@@ -15,7 +15,8 @@ constexpr std::string_view kMagic = "CrAU";
 constexpr std::size_t kHeaderSize = 24, kHeaderSizeV1 = 20;
 constexpr std::uint64_t kMaxManifest = 64u << 20;  ///< real ones take up to a few MiB
 constexpr int kMaxPartitions = 1024;
-constexpr std::uint64_t kMaxPartition = std::uint64_t{32} << 30;
+// What is read of one is bounded where it is read; no storage of a phone is as large as this.
+constexpr std::uint64_t kMaxPartition = std::uint64_t{1} << 40;
 constexpr std::uint64_t kMaxBlockSize = 1u << 20;
 
 class PayloadReader {

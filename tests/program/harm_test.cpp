@@ -39,15 +39,17 @@ void check_sane(const TempDir& dir, const std::vector<std::string>& words) {
 
 }  // namespace
 
-TEST_CASE("prepare: an image given along with a recipe that acts elsewhere ends with a whole reply") {
+TEST_CASE(
+    "prepare: an image given along with a recipe that acts elsewhere ends with a whole reply") {
   const Bench bench;
   write(bench.dir / "image.img", bench.images.at("boot"));
   write(bench.dir / "sheet.toml", Bench::sheet("recovery_a = 262144\ndtbo_a = 262144\n"));
   for (const std::string partition : {"recovery", "boot", "dtbo", "vbmeta"})
     for (const std::string more : {"--json", "--dry-run", "--verbose", "--quiet"})
       for (const bool sheet : {false, true}) {
-        std::vector<std::string> words{"prepare", "ota.zip", "-r", "flags.toml", "--with",
-                                       partition + "=image.img", "-o", "kit", "--force", more};
+        std::vector<std::string> words{
+            "prepare", "ota.zip", "-r",      "flags.toml", "--with", partition + "=image.img",
+            "-o",      "kit",     "--force", more};
         if (sheet) words.insert(words.end(), {"--sheet", "sheet.toml"});
         check_sane(bench.dir, words);
       }
@@ -102,8 +104,8 @@ TEST_CASE("insert: a folder into itself is refused, not copied for ever") {
   write(bench.dir / "new.img", bench.images.at("boot"));
   for (const char* out : {"fw/sub", "fw", "fw/../fw/sub/deep"}) {
     CAPTURE(out);
-    CHECK(program_json(bench.dir, {"insert", "fw", "boot=new.img", "-o", out}, 2)["error"]["code"] ==
-          "usage");
+    CHECK(program_json(bench.dir, {"insert", "fw", "boot=new.img", "-o", out},
+                       2)["error"]["code"] == "usage");
   }
   CHECK(files_of(bench.dir / "fw") == std::set<std::string>{"boot.img"});
 }
@@ -260,8 +262,8 @@ TEST_CASE("few file descriptors, no more threads, a limit on file sizes: errors,
     if (ran.exit_code != 0) CHECK(bench.dir.names() == before);
     fs::remove_all(bench.dir / "kit");
   }
-  for (const char* call : {"extract ota.zip --all -o out", "prepare ota.zip -r r.toml -o kit",
-                           "demo small"}) {
+  for (const char* call :
+       {"extract ota.zip --all -o out", "prepare ota.zip -r r.toml -o kit", "demo small"}) {
     CAPTURE(call);
     const Ran ran = in_shell(bench.dir, "ulimit -f 100; " + kWexlo + call);
     CHECK(ran.exit_code == 5);
@@ -293,15 +295,14 @@ TEST_CASE("escape sequences from names and texts never reach the terminal") {
   const TempDir dir;
   const std::string evil = "\x1b]0;owned\x07\x1b[31m";
   const std::string image =
-      BootBytes{.version = 2,
-                .kernel = arm64_kernel("5.10.1"),
-                .ramdisk = gzip(CpioBytes{}
-                                    .file("fstab." + evil, "x\n")
-                                    .entry("init", evil, 0100755, 0, 1)
-                                    .done()),
-                .dtb = device_tree("Tarn" + evil, "y"),
-                .cmdline = "x=" + evil,
-                .name = "n\x1b[1m"}
+      BootBytes{
+          .version = 2,
+          .kernel = arm64_kernel("5.10.1"),
+          .ramdisk = gzip(
+              CpioBytes{}.file("fstab." + evil, "x\n").entry("init", evil, 0100755, 0, 1).done()),
+          .dtb = device_tree("Tarn" + evil, "y"),
+          .cmdline = "x=" + evil,
+          .name = "n\x1b[1m"}
           .done();
   write(dir / "boot.img", image);
   write(dir / ("a" + evil + ".img"), image);
@@ -310,7 +311,8 @@ TEST_CASE("escape sequences from names and texts never reach the terminal") {
                                {"android-info.txt", "require board=" + evil + "\n"}}));
   write(dir / "r.toml",
         "format = 1\nname = \"t\"\n[[edit]]\nkind = \"cmdline\"\nset = [\"quiet\"]\n");
-  write(dir / "s.toml", "[phone]\ncodename = \"a\\u001B[31mb\"\n[access]\nnotes = \"\\u001B[2J\"\n");
+  write(dir / "s.toml",
+        "[phone]\ncodename = \"a\\u001B[31mb\"\n[access]\nnotes = \"\\u001B[2J\"\n");
   const std::vector<std::vector<std::string>> calls{
       {"inspect", "boot.img"},
       {"inspect", "boot.img", "--verbose"},
@@ -374,11 +376,13 @@ TEST_CASE("ramdisks of one image are bounded together") {
   const TempDir dir;
   // Each fragment is within the bound of one, all of them together are gigabytes.
   VendorBootBytes image{.version = 4};
-  const std::string one = lz4_legacy(CpioBytes{}.file("x", noise(4u << 20) + std::string(100u << 20, 'x')).done());
+  const std::string one =
+      lz4_legacy(CpioBytes{}.file("x", noise(4u << 20) + std::string(100u << 20, 'x')).done());
   for (int i = 0; i < 8; ++i)
     image.named.push_back({"f" + std::to_string(i), 1, one});
   write(dir / "vendor_boot.img", image.done());
-  const Ran ran = in_shell(dir, "ulimit -v 1500000; " + kWexlo + "inspect vendor_boot.img --jobs 2");
+  const Ran ran =
+      in_shell(dir, "ulimit -v 1500000; " + kWexlo + "inspect vendor_boot.img --jobs 2");
   CHECK(ran.exit_code < 7);
   CHECK((ran.out + ran.err).find("not enough memory") == std::string::npos);
 }
@@ -438,8 +442,9 @@ TEST_CASE("what comes back from the disk otherwise than it was written is no out
   for (const auto& [call, file] : cases) {
     CAPTURE(call);
     CAPTURE(file);
-    const Ran ran = in_shell(bench.dir, "WEXLO_DISTURB='" + fs::path(file).filename().string() + "' LD_PRELOAD='" +
-                                            WEXLO_DISTURB + "' " + kWexlo + call);
+    const Ran ran =
+        in_shell(bench.dir, "WEXLO_DISTURB='" + fs::path(file).filename().string() +
+                                "' LD_PRELOAD='" + WEXLO_DISTURB + "' " + kWexlo + call);
     CAPTURE(ran.err);
     CHECK(ran.exit_code != 0);
     CHECK(ran.exit_code < 6);
@@ -464,4 +469,52 @@ TEST_CASE("check KIT compares sizes, too") {
   const Ran ran = program(bench.dir, {"check", "kit", "--json"});
   CHECK(ran.exit_code == 1);
   CHECK(says(Json::parse(ran.out), "problem:kit-file"));
+}
+
+TEST_CASE(
+    "a payload of some KB that claims gigabytes costs what is in it, and needs --limit for more") {
+  const TempDir dir;
+  // Zeros alone: an operation of a few bytes gives any number of them.
+  const auto claims = [&](std::uint32_t gigabytes) {
+    PayloadBytes payload;
+    const std::uint64_t blocks = std::uint64_t{gigabytes} << 30 >> 12;
+    payload.partitions.push_back({.name = "system",
+                                  .image = "",
+                                  .operations = {{.type = 6, .data = "", .blocks = blocks}},
+                                  .size = blocks * 4096,
+                                  .sha256 = ""});
+    return payload.done();
+  };
+  write(dir / "four.bin", claims(4));
+  REQUIRE(program(dir, {"extract", "four.bin", "system", "-o", "out"}).exit_code == 0);
+  struct stat info {};
+  REQUIRE(::stat((dir / "out/system.img").c_str(), &info) == 0);
+  CHECK(info.st_size == std::int64_t{4} << 30);
+  CHECK(info.st_blocks < 100);
+  write(dir / "more.bin", claims(40));
+  const Json said = program_json(dir, {"extract", "more.bin", "system", "-o", "o"}, 3);
+  CHECK(said["error"]["code"] == "limit-exceeded");
+  CHECK(said["error"]["hint"].get<std::string>().find("--limit") != std::string::npos);
+  CHECK_FALSE(fs::exists(dir / "o"));
+  CHECK(program(dir, {"extract", "more.bin", "system", "-o", "o", "--limit", "64G"}).exit_code ==
+        0);
+}
+
+TEST_CASE("settings of another type or an extreme number: an error with its line, no abort") {
+  const Bench bench;
+  const std::string long_text(100'000, 'a');
+  for (const std::string& value :
+       {std::string("\"x\""), std::string("-1"), std::string("0"), std::string("1e300"),
+        std::string("9223372036854775807"), std::string("true"), std::string("[]"),
+        std::string("{}"), std::string("2026-09-05"), "\"" + long_text + "\""}) {
+    CAPTURE(value.substr(0, 40));
+    write(bench.dir / "s.toml", "\njobs = " + value + "\n");
+    const Json said = program_json(bench.dir, {"inspect", "ota.zip", "--config", "s.toml"}, 3);
+    CHECK(said["error"]["file"] == "s.toml");
+    CHECK(said["error"]["message"].get<std::string>().find("line 2") != std::string::npos);
+  }
+  for (const std::string line : {"jobs = 1\njob = 2\n", "a.b = 1\n", "[jobs]\nx = 1\n"}) {
+    write(bench.dir / "s.toml", line);
+    CHECK(program(bench.dir, {"inspect", "ota.zip", "--config", "s.toml"}).exit_code == 3);
+  }
 }
