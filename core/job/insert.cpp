@@ -160,9 +160,10 @@ class Insertion {
           "problem", "other-header-" + old.name,
           fmt::format("The image has header version {}, the one in its place has {}.", *now, *then),
           old.name);
-    if (is_placeless(*given.source) != is_placeless(*before) && now && then)
+    if (has_no_kernel(*given.source) != has_no_kernel(*before) && now && then)
       find("problem", "other-form-" + old.name,
-           "Of this image and the one in its place one has a kernel and the other has none.",
+           has_no_kernel(*given.source) ? "The image has no kernel, the one in its place has one."
+                                        : "The image has a kernel, the one in its place has none.",
            old.name);
     const std::string build = build_in_image(*given.image).fingerprint,
                       own = build_in_image(old).fingerprint;
@@ -182,7 +183,7 @@ class Insertion {
   }
 
   /// A boot image without a kernel, as init_boot is.
-  static bool is_placeless(const Source& source) {
+  static bool has_no_kernel(const Source& source) {
     const auto loaded = load_image(source);
     return loaded && loaded->image && loaded->image->kind() == "boot" &&
            loaded->image->number("kernel_size") == 0;
