@@ -7,6 +7,7 @@
 #include <map>
 #include <set>
 
+#include "base/error_kinds.hpp"
 #include "codec/unpacked.hpp"
 #include "firmware/build_text.hpp"
 #include "firmware/file_names.hpp"
@@ -85,9 +86,8 @@ class PackageReader {
 
   /// What is no fault of one file: nobody would be helped by going on.
   static bool ends_all(ErrorCode code) {
-    return code == ErrorCode::Interrupted || code == ErrorCode::Io || code == ErrorCode::NoSpace ||
-           code == ErrorCode::UnsafePath || code == ErrorCode::LimitExceeded ||
-           code == ErrorCode::NoMemory || code == ErrorCode::Internal;
+    return is_of_this_run(code) || code == ErrorCode::UnsafePath ||
+           code == ErrorCode::LimitExceeded;
   }
 
   /// A text member; nullopt: it does not read, and a note says so.

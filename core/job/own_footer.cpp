@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
+#include "base/error_kinds.hpp"
 #include "verified/draft.hpp"
 #include "verified/tree_check.hpp"
 
@@ -51,9 +52,7 @@ using verified::HashtreeDescriptor;
 Status check_claim(const Source& source, const HashtreeDescriptor& tree, LoneFooter& out,
                    const Context& context) {
   const auto found = verified::check_tree(source, tree, context);
-  if (!found &&
-      (found.error().code == ErrorCode::Interrupted || found.error().code == ErrorCode::Io))
-    return fail(found.error());
+  if (!found && is_of_this_run(found.error().code)) return fail(found.error());
   if (!found)
     out.trouble = fmt::format("Its own hash tree cannot be valid: {}.", found.error().message);
   else if (!found->holds())

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/error_kinds.hpp"
 #include "base/text.hpp"
 #include "job/inspect.hpp"
 #include "job/kit_check.hpp"
@@ -188,7 +189,8 @@ Result<Subject> read_subject(const PhoneSet& set, const PhoneSet::Member& member
     out.partition.resize(out.partition.size() - suffix.size());
   auto source = set.source(member, context);
   if (!source) {
-    if (source.error().code == ErrorCode::Interrupted) return fail(std::move(source).error());
+    if (is_of_this_run(source.error().code) && source.error().code != ErrorCode::Io)
+      return fail(std::move(source).error());
     out.trouble = std::move(source).error();
     return out;
   }
@@ -198,9 +200,7 @@ Result<Subject> read_subject(const PhoneSet& set, const PhoneSet::Member& member
   if (out.source->size() > kMaxDeep || out.source->size() == 0) return out;
   auto loaded = load_image(*out.source);
   if (!loaded) {
-    const ErrorCode code = loaded.error().code;
-    if (code == ErrorCode::Interrupted || code == ErrorCode::Io)
-      return fail(std::move(loaded).error());
+    if (is_of_this_run(loaded.error().code)) return fail(std::move(loaded).error());
     out.trouble = std::move(loaded).error();
     return out;
   }

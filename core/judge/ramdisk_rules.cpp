@@ -28,6 +28,14 @@ class RamdiskRules {
     for (const ReadRamdisk& one : one_.reading.ramdisks) {
       const std::string title = one.part.title();
       if (!one.ramdisk) {
+        // What this run may not hold was not looked at.
+        if (one.trouble->code == ErrorCode::LimitExceeded) {
+          add("ramdisk-packing",
+              fmt::format("{} was not looked at: {}.", title, one.trouble->message),
+              Level::Warning);
+          report_.cannot_tell(fmt::format("{} is larger than this run may hold (--limit)", title));
+          continue;
+        }
         // A form that is not read here may be one that the kernel reads.
         const bool other_form = one.trouble->code == ErrorCode::Unsupported;
         add("ramdisk-packing",

@@ -1,6 +1,7 @@
 #include "judge/reading.hpp"
 
 #include "base/digest.hpp"
+#include "base/error_kinds.hpp"
 #include "image/boot.hpp"
 
 namespace wexlo {
@@ -39,6 +40,7 @@ void start_ramdisks(const Image& image, ImageReading& out, TaskGroup& tasks,
   for (ReadRamdisk& one : out.ramdisks)
     tasks.submit(0, [&one, limit]() -> Status {
       auto ramdisk = parse_ramdisk(one.part.bytes, limit);
+      if (!ramdisk && is_of_this_run(ramdisk.error().code)) return fail(ramdisk.error());
       if (ramdisk)
         one.ramdisk = std::move(*ramdisk);
       else

@@ -256,6 +256,19 @@ TEST_CASE("rules: what a kernel cannot run is never told to start") {
   CHECK(unknown.unlocked.outlook != verified::Outlook::Starts);
 }
 
+TEST_CASE("rules: a ramdisk that the run may not hold was not looked at, and is no damaged one") {
+  const Phone phone;
+  const TempDir folder;
+  Phone::put(folder, phone.images());
+  Context context;
+  context.held = std::make_shared<HeldBytes>(1000);
+  const Checked checked = value_of(check_paths({folder.path().string()}, {}, context));
+  CAPTURE(told(checked));
+  CHECK(checked.unlocked.outlook == verified::Outlook::CannotTell);
+  CHECK_FALSE(finds(checked, "ramdisk-packing", "problem"));
+  CHECK(finds(checked, "ramdisk-packing", "warning"));
+}
+
 TEST_CASE("rules: carriage returns that the stock file has not") {
   Phone stock, changed;
   changed.fstab.clear();
