@@ -518,3 +518,22 @@ TEST_CASE("settings of another type or an extreme number: an error with its line
     CHECK(program(bench.dir, {"inspect", "ota.zip", "--config", "s.toml"}).exit_code == 3);
   }
 }
+
+TEST_CASE("a super group whose name is no UTF-8 ends in whole documents, not in an abort") {
+  const Bench bench;
+  SuperBytes super;
+  super.partitions = {{"system_a", {{16, 600}}}};
+  super.group = "kor\xff\xfe\x80vale";
+  for (const char* name : {"boot", "init_boot", "vendor_boot", "vbmeta"})
+    write(bench.dir / (std::string("fw/") + name + ".img"), bench.images.at(name));
+  write(bench.dir / "fw/super.img", super.done());
+  check_sane(bench.dir, {"inspect", "fw/super.img", "--json"});
+  check_sane(bench.dir, {"draw", "fw/super.img", "-o", "x.svg", "--json"});
+  check_sane(bench.dir, {"extract", "fw", "--all", "-o", "out", "--json"});
+  const Json made = program_json(bench.dir, {"prepare", "fw", "-r", "r.toml", "-o", "kit"});
+  CHECK(made["ok"] == true);
+  CHECK(Json::accept(read(bench.dir / "kit/kit.json")));
+  CHECK(program(bench.dir, {"check", "kit"}).exit_code == 0);
+  check_sane(bench.dir, {"draw", "kit", "--figure", "super", "-o", "y.svg", "--json"});
+  check_sane(bench.dir, {"prepare", "fw", "--like", "kit", "--dry-run", "--json"});
+}

@@ -80,7 +80,7 @@ std::string super_metadata(const SuperBytes& of) {
       extents += le64(extent.sectors) + le32(extent.type) + le64(extent.at) + le32(extent.device);
     index += static_cast<std::uint32_t>(one.extents.size());
   }
-  groups = field("korvale", 36) + le32(0) + le64(of.size);
+  groups = field(of.group, 36) + le32(0) + le64(of.size);
   for (const std::string& name : of.devices)
     devices += le64(64) + le32(4096) + le32(0) + le64(of.size) + field(name, 36) + le32(0);
   const std::string tables = partitions + extents + groups + devices;

@@ -42,6 +42,7 @@ struct SuperBytes {
   unsigned minor = 0;
   std::vector<std::string> devices{"super"};
   std::uint32_t metadata_size = 4096, slots = 2;
+  std::string group = "korvale";
   [[nodiscard]] std::string done() const;   ///< the whole image, its data zeros
   [[nodiscard]] std::string empty() const;  ///< tables alone
 };
