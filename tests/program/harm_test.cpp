@@ -1,6 +1,7 @@
 /// What must never harm: crashes, lost files, unbounded trust. Each case is named for what went
 /// wrong once.
 
+#include <pty.h>
 #include <signal.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
@@ -536,4 +537,64 @@ TEST_CASE("a super group whose name is no UTF-8 ends in whole documents, not in 
   CHECK(program(bench.dir, {"check", "kit"}).exit_code == 0);
   check_sane(bench.dir, {"draw", "kit", "--figure", "super", "-o", "y.svg", "--json"});
   check_sane(bench.dir, {"prepare", "fw", "--like", "kit", "--dry-run", "--json"});
+}
+
+TEST_CASE("what does not read of a package is an error or a finding, never passed over") {
+  const Bench bench;
+  const auto with_damaged = [&](const std::string& damaged) {
+    PayloadBytes payload;
+    for (const char* name : {"boot", "init_boot", "vendor_boot", "vbmeta"}) {
+      payload.partitions.push_back(partition_of(name, bench.images.at(name), 1, 64));
+      if (name == damaged) payload.partitions.back().operations[0].sha256 = std::string(32, 'x');
+    }
+    return zip({{"META-INF/com/android/metadata",
+                 std::string("post-build=") + kBuild +
+                     "\npre-device=gnomon\npost-security-patch-level=2026-09-05\n"},
+                {"payload.bin", payload.done()}});
+  };
+  write(bench.dir / "chain.zip", with_damaged("vbmeta"));
+  write(bench.dir / "init.zip", with_damaged("init_boot"));
+  const Json chain = program_json(bench.dir, {"inspect", "chain.zip"});
+  CHECK(says(chain, "warning:unreadable-chain"));
+  for (const char* package : {"chain.zip", "init.zip"})
+    for (const char* more : {"--dry-run", "--verbose"}) {
+      CAPTURE(package);
+      const Ran ran = program(bench.dir, {"prepare", package, "-r", "r.toml", "--sheet",
+                                          "sheet.toml", "-o", "kit", "--json", more});
+      CAPTURE(ran.out);
+      // Not boot instead of an init_boot that is damaged.
+      CHECK(ran.exit_code == 3);
+      CHECK_FALSE(fs::exists(bench.dir / "kit"));
+    }
+  // In a folder, too.
+  write(bench.dir / "fw/init_boot.img", bench.images.at("init_boot").substr(0, 4200));
+  write(bench.dir / "fw/boot.img", bench.images.at("boot"));
+  CHECK(program(bench.dir, {"prepare", "fw", "-r", "r.toml", "-o", "kit"}).exit_code == 3);
+}
+
+TEST_CASE("batch: its progress counts kits, not bytes") {
+  const Bench bench;
+  std::string jobs;
+  for (const char* kit : {"one", "two", "three"})
+    jobs += std::string("[[job]]\nfirmware = \"ota.zip\"\nrecipes = [\"r.toml\"]\nkit = \"") + kit +
+            "\"\n";
+  write(bench.dir / "jobs.toml", jobs);
+  int terminal = -1;
+  const pid_t child = ::forkpty(&terminal, nullptr, nullptr, nullptr);
+  if (child == 0) {
+    if (::chdir(bench.dir.path().c_str()) != 0) ::_exit(1);
+    ::execl(WEXLO_PROGRAM, WEXLO_PROGRAM, "batch", "jobs.toml", "--no-cache", nullptr);
+    ::_exit(127);
+  }
+  std::string shown;
+  char piece[4096];
+  for (ssize_t got = 0; (got = ::read(terminal, piece, sizeof piece)) > 0;)
+    shown.append(piece, static_cast<std::size_t>(got));
+  int status = 0;
+  ::waitpid(child, &status, 0);
+  ::close(terminal);
+  CAPTURE(shown);
+  CHECK(WEXITSTATUS(status) == 0);
+  CHECK(shown.find("1 of 3 done") != std::string::npos);
+  CHECK(shown.find("/s  ") == std::string::npos);
 }
