@@ -7,6 +7,7 @@
 #include <set>
 
 #include "base/contains.hpp"
+#include "base/error_kinds.hpp"
 #include "base/source_read.hpp"
 #include "firmware/content.hpp"
 #include "job/phone_set.hpp"
@@ -137,7 +138,7 @@ class Insertion {
     const std::string bare(without_slot(old.name));
     if (old.size > kMaxImage || !(is_boot_class(bare) || bare.starts_with("vbmeta"))) return {};
     auto bytes = read_partition(old, kMaxImage, context_);
-    if (!bytes && bytes.error().code == ErrorCode::Interrupted) return fail(bytes.error());
+    if (!bytes && is_of_this_run(bytes.error().code)) return fail(bytes.error());
     if (!bytes) return {};  // what is damaged may be replaced
     const SourcePtr before = open_memory(*bytes, old.name);
     const auto named = [](const Source& image) { return partition_of_file(image, "", ""); };

@@ -213,18 +213,34 @@ std::vector<std::string> phone_words(const BuildFacts& build) {
   return out;
 }
 
+/// The firmware's own image of a partition; nullptr: it has none.
+const PartitionFacts* own_image(const Workbench& bench, const std::string& name) {
+  for (const PartitionFacts& one : bench.stock.firmware().partitions)
+    if (without_slot(one.name) == name && one.size > 0) return &one;
+  return nullptr;
+}
+
 /// What the image of a partition has to be: what the firmware's own is, else what its name says.
-std::string kind_due(const Workbench& bench, const Given& given) {
-  const std::string name(without_slot(given.partition));
+std::string kind_due(const Workbench& bench, const std::string& name) {
   if (name.starts_with("vbmeta")) return "vbmeta";
   if (!is_boot_class(name)) return "";
-  for (const PartitionFacts& one : bench.stock.firmware().partitions) {
-    if (without_slot(one.name) != name) continue;
-    const auto start = one.content->head(kProbeSize);
+  if (const PartitionFacts* own = own_image(bench, name)) {
+    const auto start = own->content->head(kProbeSize);
     const auto found = start ? identify_bytes(*start) : std::nullopt;
     if (found) return std::string(found->format->kind);
   }
   return name == "vendor_boot" ? "vendor_boot" : name == "dtbo" ? "" : "boot";
+}
+
+/// Whether the build that an image names is another phone's. A generic kernel's image names its own
+/// build: where the firmware's own image does so, too, that tells nothing of the phone.
+bool names_another_phone(const Workbench& bench, const Prepared& out, const std::string& name,
+                         const PartitionFacts& image) {
+  const auto phone = phone_words(out.build);
+  if (const PartitionFacts* own = own_image(bench, name);
+      own != nullptr && !may_be_same_phone(phone_words(build_in_image(*own)), phone))
+    return false;
+  return !may_be_same_phone(phone_words(build_in_image(image)), phone);
 }
 
 }  // namespace
@@ -261,15 +277,14 @@ void judge_given(const Workbench& bench, Prepared& out) {
                           "refuse the write.",
                           one.partition),
               one.partition);
-    const std::string wanted = kind_due(bench, one);
+    const std::string wanted = kind_due(bench, name);
     if (!wanted.empty() && wanted != one.kind)
       problem(out, "other-kind-" + one.partition,
               fmt::format("{} is {}, and the file given for it is {}.", one.partition, wanted,
                           one.kind.empty() ? "of no kind that is known" : one.kind),
               one.partition);
     const bool own = is_boot_class(name) || name.starts_with("vbmeta");
-    if (own && one.image != nullptr &&
-        !may_be_same_phone(phone_words(build_in_image(*one.image)), phone_words(out.build)))
+    if (own && one.image != nullptr && names_another_phone(bench, out, name, *one.image))
       problem(out, "other-phone-" + one.partition,
               fmt::format("The image given for {} is of the build {}: another phone than {}.",
                           one.partition, build_in_image(*one.image).fingerprint, out.build.device),

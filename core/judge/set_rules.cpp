@@ -138,9 +138,8 @@ class SetRules {
     if (!init) {
       if (has_generic(joined))
         add("joined-ramdisk", last,
-            "The ramdisk that starts the system has no /init, and no vendor_boot is here that "
-            "might "
-            "bring one.");
+            "The ramdisk that starts the system has no /init, and no vendor_boot that might "
+            "bring one is here.");
       return report_.cannot_tell("no /init is in what is here");
     }
     constexpr int kLinks = 8;
@@ -171,8 +170,7 @@ class SetRules {
   void program(const Subject& last, const std::string& place, const Blob& content) {
     const std::string_view text = as_text(content.view());
     if (text.starts_with("#!")) return;
-    if (!text.starts_with("\x7f"
-                          "ELF"))
+    if (!text.starts_with("\177ELF"))
       return add("joined-ramdisk", last,
                  fmt::format("/{} is neither a program (ELF) nor a script: a kernel cannot run it.",
                              place));

@@ -191,6 +191,25 @@ TEST_CASE("prepare: a kit, a partition or an image of another phone is a problem
             .contains("other-phone-recovery"));
 }
 
+TEST_CASE("prepare --with: a generic kernel's image names its own build, as the firmware's does") {
+  const Bench bench;
+  const auto generic = [](const std::string& build, std::uint32_t seed) {
+    return image_of_build(
+        BootBytes{.kernel = arm64_kernel("5.10." + std::to_string(seed)) + noise(99, seed)}.done(),
+        "boot", "korvale/shared_arm64/shared:16/" + build + "/1:user/release-keys", "2026-09-05",
+        1u << 18);
+  };
+  write(bench.dir / "fw/boot.img", generic("S1", 1));
+  write(bench.dir / "fw/init_boot.img",
+        image_of_build(BootBytes{.ramdisk = lz4_legacy(init_ramdisk())}.done(), "init_boot", kBuild,
+                       "2026-09-05", 1u << 18));
+  write(bench.dir / "newer.img", generic("S2", 2));
+  const Ran ran = program(bench.dir, {"prepare", "fw", "-r", "r.toml", "--with", "boot=newer.img",
+                                      "-o", "k", "--dry-run", "--json"});
+  CAPTURE(ran.out);
+  CHECK_FALSE(codes(Json::parse(ran.out)).contains("other-phone-boot"));
+}
+
 TEST_CASE("prepare: stopped before anything was worked out, it claims no start") {
   const Bench bench;
   write(bench.dir / "other.toml", "[phone]\ncodename = \"vernier\"\n");
