@@ -119,7 +119,7 @@ TEST_CASE("a sparse image of some bytes does not fill the disk, zeros stay holes
   CHECK(info.st_blocks < 100);
 }
 
-TEST_CASE("ramdisks of one image are bounded together") {
+TEST_CASE("ramdisks of one image are bounded together" * doctest::skip(kWatched)) {
   const TempDir dir;
   // Each fragment is within the bound of one, all of them together are gigabytes.
   VendorBootBytes image{.version = 4};
