@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
+#include "base/error_kinds.hpp"
 #include "base/http.hpp"
 #include "image/boot.hpp"
 #include "job/extract.hpp"
@@ -82,7 +83,7 @@ Status look_deep(Firmware& firmware, const Context& context) {
     const auto bytes = read_partition(one, kMaxDeep, context);
     const auto loaded =
         bytes ? load_image(*bytes, one.name) : Result<LoadedImage>(fail(bytes.error()));
-    if (!loaded && loaded.error().code == ErrorCode::Interrupted) return fail(loaded.error());
+    if (!loaded && is_of_this_run(loaded.error().code)) return fail(loaded.error());
     if (!loaded) note_unreadable(firmware, one.name, loaded.error());
     if (!loaded || !loaded->image) continue;
     WEXLO_TRY(const ImageReading reading, read_deep(*loaded->image, context));
@@ -117,7 +118,7 @@ Result<Starts> folder_starts(Firmware& firmware, const Context& context) {
       held.push_back({partition, std::move(*loaded), std::move(*reading)});
       continue;
     }
-    if (reading.error().code == ErrorCode::Interrupted) return fail(std::move(reading).error());
+    if (is_of_this_run(reading.error().code)) return fail(std::move(reading).error());
     note_unreadable(firmware, partition, reading.error());
   }
   std::vector<ChainImage> chain;
@@ -136,7 +137,7 @@ Status draw_chain(Inspection& out, Firmware& firmware, verified::Look look,
   if (set.find_slotted("vbmeta", suffix) == nullptr) return {};
   auto walk = walk_set(
       set, {.find = {}, .suffix = suffix, .root_key = {}, .rollback = {}, .look = look}, context);
-  if (!walk && walk.error().code == ErrorCode::Interrupted) return fail(std::move(walk).error());
+  if (!walk && is_of_this_run(walk.error().code)) return fail(std::move(walk).error());
   if (!walk)
     firmware.note("unreadable-chain",
                   fmt::format("The verified-boot chain does not read: {}", describe(walk.error())));

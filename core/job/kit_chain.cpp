@@ -7,6 +7,7 @@
 #include <set>
 
 #include "base/digest.hpp"
+#include "base/error_kinds.hpp"
 #include "job/phone_set.hpp"
 #include "job/restore.hpp"
 #include "job/seal.hpp"
@@ -154,7 +155,7 @@ class KitSealer {
     const auto loaded = load_image(image.patched.bytes, image.partition);
     if (!loaded) return fail(loaded.error());
     const auto restored = restore_image(*loaded, {}, {}, context_);
-    if (!restored && restored.error().code == ErrorCode::Interrupted) return fail(restored.error());
+    if (!restored && is_of_this_run(restored.error().code)) return fail(restored.error());
     WEXLO_TRY(const LoadedImage* const stock, stock_.get(image.partition, context_));
     if (restored && stock != nullptr && equal(restored->bytes.view(), stock->bytes.view()))
       back = {.in_image = true, .reason = {}};

@@ -6,6 +6,7 @@
 
 #include "archive/bundle.hpp"
 #include "base/contains.hpp"
+#include "base/error_kinds.hpp"
 #include "base/text.hpp"
 #include "job/phone_set.hpp"
 #include "judge/subject.hpp"
@@ -138,7 +139,7 @@ Status take_rollback(const Firmware& firmware, FitFacts& out, std::vector<Findin
                         .rollback = {},
                         .look = verified::Look::Structs},
                        context);
-  if (!walk && walk.error().code == ErrorCode::Interrupted) return fail(walk.error());
+  if (!walk && is_of_this_run(walk.error().code)) return fail(walk.error());
   if (!walk) {
     if (!contains(findings, "rollback-unknown", &Finding::code))
       findings.push_back(

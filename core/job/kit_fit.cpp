@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "base/contains.hpp"
+#include "base/error_kinds.hpp"
 #include "base/text.hpp"
 #include "job/phone_set.hpp"
 #include "ramdisk/textfiles.hpp"
@@ -157,7 +158,7 @@ Status judge_vouched(const Workbench& bench, Prepared& out) {
     const std::string name(without_slot(one.name));
     if (!name.starts_with("vbmeta") || one.size == 0) continue;
     const auto image = bench.stock.get(name, bench.context);
-    if (!image && image.error().code == ErrorCode::Interrupted) return fail(image.error());
+    if (!image && is_of_this_run(image.error().code)) return fail(image.error());
     // Where there are two of it, which one is meant was not asked.
     if (image && *image != nullptr) set.add(name, (*image)->bytes);
   }

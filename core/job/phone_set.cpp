@@ -189,8 +189,7 @@ Result<Subject> read_subject(const PhoneSet& set, const PhoneSet::Member& member
     out.partition.resize(out.partition.size() - suffix.size());
   auto source = set.source(member, context);
   if (!source) {
-    if (is_of_this_run(source.error().code) && source.error().code != ErrorCode::Io)
-      return fail(std::move(source).error());
+    if (is_of_this_run(source.error().code)) return fail(std::move(source).error());
     out.trouble = std::move(source).error();
     return out;
   }

@@ -6,6 +6,7 @@
 
 #include "base/delta.hpp"
 #include "base/digest.hpp"
+#include "base/error_kinds.hpp"
 #include "codec/settings.hpp"
 #include "image/fragments.hpp"
 #include "image/kernel.hpp"
@@ -99,8 +100,7 @@ View meaningful(View tail) {
 }
 
 Error damaged(Error error) {
-  // No fault of the image's.
-  if (error.code == ErrorCode::Interrupted || error.code == ErrorCode::NoMemory) return error;
+  if (is_of_this_run(error.code)) return error;
   error.message = "the way back in the image is damaged: " + error.message;
   error.file = "/" + std::string(kWayBackPlace);
   error.offset.reset();
@@ -374,7 +374,6 @@ Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
   const auto target = apply_delta(source_of(from, same), in, most);
   if (!target) return fail(damaged(target.error()));
   auto out = put_together(*rows, *target, from, journal.stock_size, known, context);
-  if (!out && out.error().code == ErrorCode::Interrupted) return fail(std::move(out).error());
   if (!out) return fail(damaged(std::move(out).error()));
   const std::string sha256 = sha256_hex(*out);
   if (sha256 != journal.stock_sha256)
