@@ -9,11 +9,11 @@
 #include <algorithm>
 #include <system_error>
 
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
 #include "settings.hpp"
+#include "size_text.hpp"
 
 namespace wexlo::cli {
 namespace {
@@ -24,24 +24,8 @@ struct Options {
   std::string limit;
 };
 
-/// Bytes, with K, M, G or T behind the number; nullopt: nothing that is a size.
-std::optional<std::uint64_t> size_of(std::string_view text) {
-  constexpr std::string_view kUnits = "KMGT";
-  std::string upper(text);
-  std::ranges::transform(upper, upper.begin(), [](unsigned char c) { return std::toupper(c); });
-  for (const std::string_view end : {"IB", "B"})
-    if (upper.ends_with(end)) upper.resize(upper.size() - end.size());
-  std::uint64_t unit = 1;
-  if (!upper.empty())
-    if (const std::size_t at = kUnits.find(upper.back()); at != kUnits.npos) {
-      unit = std::uint64_t{1} << 10 * (at + 1);
-      upper.pop_back();
-    }
-  constexpr std::uint64_t kMost = std::uint64_t{1} << 50;
-  const auto number = parse_number(upper);
-  if (!number || *number == 0 || *number > kMost / unit) return std::nullopt;
-  return *number * unit;
-}
+/// Far above any phone's storage.
+constexpr std::uint64_t kMostLimit = std::uint64_t{1} << 50;
 
 bool wants_color(const std::string& color) {
   if (color == "always") return true;
@@ -61,7 +45,7 @@ void add_globals(CLI::App& app, Options& options, Globals& globals) {
          "--limit", options.limit,
          "Bytes that decoded content may take in memory, and an image on the disk, e.g. 64G")
       ->check([](const std::string& text) {
-        return size_of(text) ? std::string() : "\"" + text + "\" is no size, e.g. 2G";
+        return size_from(text, kMostLimit) ? std::string() : "\"" + text + "\" is no size, e.g. 2G";
       })
       ->type_name("SIZE");
   app.add_option("--config", options.config, "Settings file to read")->type_name("FILE");
@@ -77,7 +61,7 @@ void apply_globals(const Options& options, Session& session, int& exit_code) {
     throw CLI::RuntimeError(exit_code);
   }
   session.context.jobs = *jobs;
-  if (const auto limit = size_of(options.limit)) {
+  if (const auto limit = size_from(options.limit, kMostLimit)) {
     session.context.decode_bound = *limit;
     session.context.held = std::make_shared<HeldBytes>(*limit);
   }

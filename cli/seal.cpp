@@ -11,6 +11,7 @@
 #include "job/signing.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "size_text.hpp"
 
 namespace wexlo::cli {
 namespace {
@@ -29,25 +30,7 @@ Status usage(std::string message, const std::string& found, std::string expected
                .found = found});
 }
 
-/// Decimal or 0x…, with K, M or G behind it.
-std::optional<std::uint64_t> size_of(std::string_view text) {
-  std::uint64_t unit = 1;
-  if (!text.empty()) {
-    const auto suffix = std::string_view("KMG").find(text.back());
-    if (suffix != std::string_view::npos) {
-      unit = std::uint64_t{1} << (10 * (suffix + 1));
-      text.remove_suffix(1);
-    }
-  }
-  const int base = text.starts_with("0x") ? 16 : 10;
-  if (base == 16) text.remove_prefix(2);
-  std::uint64_t value = 0;
-  const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), value, base);
-  if (bad != std::errc() || end != text.data() + text.size() || value == 0 ||
-      value > (std::uint64_t{1} << 44) / unit)
-    return std::nullopt;
-  return value * unit;
-}
+constexpr std::uint64_t kMostPartition = std::uint64_t{1} << 44;
 
 /// `NAME:VALUE`, where NAME is a partition's; else the value alone.
 SealOptions::Named named(const std::string& text) {
@@ -62,7 +45,8 @@ Status read_sizes(const Options& options, SealOptions& out) {
   for (const std::string& one : options.sizes) {
     const std::size_t equals = one.find('=');
     const bool has_name = equals != std::string::npos;
-    const auto size = size_of(has_name ? std::string_view(one).substr(equals + 1) : one);
+    const auto size =
+        size_from(has_name ? std::string_view(one).substr(equals + 1) : one, kMostPartition);
     if (!size)
       return usage("a partition's size does not read", one,
                    "bytes, decimal or 0x…, with K, M or G behind them");

@@ -89,8 +89,13 @@ TEST_CASE("a bound that is no size is a wrong call") {
     CAPTURE(bound);
     CHECK(program(bench.dir, {"inspect", "ota.zip", "--limit", bound}).exit_code == 2);
   }
-  for (const char* bound : {"1G", "512M", "2gib", "100000000"})
+  for (const char* bound : {"1G", "512M", "2gib", "100000000", "0x10000000"})
     CHECK(program(bench.dir, {"inspect", "ota.zip", "--limit", bound}).exit_code == 0);
+  // In a hexadecimal number a B is a digit.
+  write(bench.dir / "init_boot.img", bench.images.at("init_boot"));
+  const Json said = program_json(
+      bench.dir, {"patch", "init_boot.img", "-r", "r.toml", "--dry-run", "--limit", "0x1B"}, 3);
+  CHECK(said["error"]["expected"].get<std::string>().find("27 bytes") != std::string::npos);
 }
 
 TEST_CASE("a sparse image of some bytes does not fill the disk, zeros stay holes") {
