@@ -9,6 +9,7 @@
 #include <algorithm>
 #include <system_error>
 
+#include "base/error_kinds.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
@@ -166,12 +167,7 @@ int run_program(std::vector<std::string> arguments, Session& session) {
     return finish(session, running(app),
                   fail(io_error(why.code().value(), "the system refused", running(app))));
   } catch (const std::exception& fault) {
-    return finish(session, running(app),
-                  fail({.code = ErrorCode::Internal,
-                        .message = "a fault of Wexlo's own",
-                        .found = fault.what(),
-                        .hint = "Please report it, with the command and the file. Nothing was left "
-                                "half-written."}));
+    return finish(session, running(app), fail(internal_error(fault.what())));
   }
   return exit_code;
 }

@@ -12,4 +12,13 @@ namespace wexlo {
          code == ErrorCode::NoMemory || code == ErrorCode::Internal;
 }
 
+/// Internal: what no one foresaw. @param why  the exception's own words
+[[nodiscard]] inline Error internal_error(std::string_view why) {
+  return {
+      .code = ErrorCode::Internal,
+      .message = "a fault of Wexlo's own",
+      .found = std::string(why),
+      .hint = "Please report it, with the command and the file. Nothing was left half-written."};
+}
+
 }  // namespace wexlo

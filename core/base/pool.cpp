@@ -10,6 +10,8 @@
 #include <thread>
 #include <vector>
 
+#include "base/error_kinds.hpp"
+
 namespace wexlo {
 
 Status check_stop(const Context& context) {
@@ -62,10 +64,7 @@ struct TaskGroup::State {
       return fail(no_memory_error(why, "a piece of work"));
     } catch (const std::exception& fault) {
       // Out of a thread it would end the program.
-      return fail({.code = ErrorCode::Internal,
-                   .message = "a fault of Wexlo's own",
-                   .found = fault.what(),
-                   .hint = "Please report it, with the command and the file."});
+      return fail(internal_error(fault.what()));
     }
   }
 
