@@ -414,14 +414,16 @@ Status Sealer::keep_behind(const Stock& before, std::uint64_t struct_size, std::
 
 /// The struct as it stands in the output is the one that was meant, and its own hash is true.
 Status Sealer::read_back(ImageSink& sink, View meant, const std::string& partition) {
-  Bytes again(meant.size());
-  WEXLO_CHECK(sink.read_at(0, again));
-  const auto image = verified::parse_vbmeta(Blob(again));
-  if (equal(again, meant) && image && verified::own_hash_matches(*image).value_or(true)) return {};
+  if (auto written = check_written(sink, 0, meant); !written)
+    return fail(in_file(std::move(written).error(), partition));
+  const auto image = verified::parse_vbmeta(Blob(to_bytes(meant)));
+  if (image && verified::own_hash_matches(*image).value_or(true)) return {};
   return fail({.code = ErrorCode::Unexplained,
-               .message = "the struct that was written does not read back as it was meant",
+               .message = "the struct that was written is not valid",
                .file = partition,
-               .hint = "Nothing was written. Is the disk failing? If not, please report it."});
+               .expected = "a struct that reads, and whose own hash matches",
+               .found = image ? "another hash" : describe(image.error()),
+               .hint = "Nothing was written. This is a fault of Wexlo: please report it."});
 }
 
 Status Sealer::write_struct_image(const Draft& draft, std::uint64_t old_size, const Stock* before,

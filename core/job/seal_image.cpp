@@ -37,22 +37,6 @@ Status copy(const Source& image, std::uint64_t size, ImageSink& out, const Conte
   return {};
 }
 
-/// What was written reads back as it was meant.
-Status same_there(ImageSink& out, std::uint64_t at, View meant) {
-  Bytes piece;
-  for (std::size_t done = 0; done < meant.size(); done += piece.size()) {
-    const View part = meant.subspan(done, std::min<std::size_t>(kPiece, meant.size() - done));
-    piece.resize(part.size());
-    WEXLO_CHECK(out.read_at(at + done, piece));
-    if (!equal(piece, part))
-      return fail({.code = ErrorCode::Unexplained,
-                   .message = "what was written does not read back as it was meant",
-                   .offset = at + done,
-                   .hint = "Nothing was written. Is the disk failing? If not, please report it."});
-  }
-  return {};
-}
-
 /// Reads content from the image, and zeros behind it.
 verified::ReadData padded(const Source& image, std::uint64_t content_size) {
   return [&image, content_size](std::uint64_t offset, MutableView into) -> Status {
@@ -100,7 +84,7 @@ Result<verified::HashtreeDescriptor> write_tree(const Source& image, std::uint64
             verified::build_hash_tree(copy_through, tree.image_size, *kind, wish.salt, context));
   tree.root_digest = std::move(built.root);
   WEXLO_CHECK(out.write_at(tree.tree_offset, built.tree));
-  WEXLO_CHECK(same_there(out, tree.tree_offset, built.tree));
+  WEXLO_CHECK(check_written(out, tree.tree_offset, built.tree));
   if (wish.fec_roots == 0) return tree;
   const auto read_both = [&](std::uint64_t offset, MutableView into) -> Status {
     const auto data = static_cast<std::size_t>(std::min<std::uint64_t>(
@@ -148,22 +132,44 @@ Status read_back(const Source& image, std::uint64_t content_size, const Footed& 
   for (std::uint64_t at = 0; at < content_size; at += piece.size()) {
     WEXLO_CHECK(check_stop(context));
     WEXLO_TRY(const Bytes meant, read_some(image, at, std::min(kPiece, content_size - at)));
-    WEXLO_CHECK(same_there(out, at, meant));
+    WEXLO_CHECK(check_written(out, at, meant));
     piece.resize(meant.size());
     if (hash != nullptr) hasher.update(meant);
   }
-  WEXLO_CHECK(same_there(out, done.footer.vbmeta_offset, done.vbmeta));
-  WEXLO_CHECK(same_there(out, wish.partition_size - verified::kFooterSize,
-                         verified::write_footer(done.footer)));
+  WEXLO_CHECK(check_written(out, done.footer.vbmeta_offset, done.vbmeta));
+  WEXLO_CHECK(check_written(out, wish.partition_size - verified::kFooterSize,
+                            verified::write_footer(done.footer)));
   const auto vbmeta = verified::parse_vbmeta(Blob(done.vbmeta));
   const bool true_digest = hash == nullptr || equal(hasher.finish(), hash->digest);
   if (vbmeta && true_digest && verified::own_hash_matches(*vbmeta).value_or(true)) return {};
   return fail({.code = ErrorCode::Unexplained,
-               .message = "the sealed image does not check: its digest or its struct is not true",
+               .message = "the image that was sealed is not valid",
+               .expected = "a digest and a struct that match it",
+               .found = !vbmeta        ? describe(vbmeta.error())
+                        : !true_digest ? "another digest"
+                                       : "another hash in the struct",
                .hint = "Nothing was written. This is a fault of Wexlo: please report it."});
 }
 
 }  // namespace
+
+Status check_written(ImageSink& out, std::uint64_t at, View meant) {
+  Bytes piece;
+  for (std::size_t done = 0; done < meant.size(); done += piece.size()) {
+    const View part = meant.subspan(done, std::min<std::size_t>(kPiece, meant.size() - done));
+    piece.resize(part.size());
+    WEXLO_CHECK(out.read_at(at + done, piece));
+    const auto [found, wanted] = std::ranges::mismatch(piece, part);
+    if (wanted == part.end()) continue;
+    return fail({.code = ErrorCode::Unexplained,
+                 .message = "what was written does not read back the same",
+                 .offset = at + done + static_cast<std::uint64_t>(wanted - part.begin()),
+                 .expected = hex(View(&*wanted, 1)),
+                 .found = hex(View(&*found, 1)),
+                 .hint = "The disk may be failing: write to another one."});
+  }
+  return {};
+}
 
 Bytes usual_salt(const std::string& partition, std::uint64_t content_size) {
   return digest(DigestKind::Sha256,

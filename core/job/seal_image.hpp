@@ -49,6 +49,10 @@ struct FooterState {
 /// Errors: those of reading, and of a footer that does not lead to a struct.
 [[nodiscard]] Result<FooterState> footer_state(const Source& image);
 
+/// Whether a sink holds what was written to it at `at`. Errors: Unexplained (with the first byte
+/// that differs), those of reading.
+[[nodiscard]] Status check_written(ImageSink& out, std::uint64_t at, View meant);
+
 /// A salt where nobody gave one: from the partition's name and the image's size, so that the same
 /// input gives the same bytes.
 [[nodiscard]] Bytes usual_salt(const std::string& partition, std::uint64_t content_size);
