@@ -164,12 +164,7 @@ Result<Unwrapped> unwrap(SourcePtr source, std::optional<Compression> packed,
                          const Opening& opening) {
   Unwrapped out{.source = std::move(source)};
   for (unsigned depth = opening.depth;; ++depth) {
-    if (depth > kMaxDepth)
-      return fail({.code = ErrorCode::LimitExceeded,
-                   .message = "packages are nested too deep",
-                   .file = out.source->name(),
-                   .expected = fmt::format("at most {} shells", kMaxDepth),
-                   .hint = "No stock firmware is: do not trust this file."});
+    WEXLO_CHECK(check_nesting(depth, out.source->name()));
     WEXLO_TRY(Bytes start, read_some(*out.source, 0, kProbeSize));
     out.format = find_format(start);
     // Three bytes are no proof that what was packed once is packed again.

@@ -11,6 +11,7 @@
 #include "firmware/file_names.hpp"
 #include "firmware/formats.hpp"
 #include "firmware/insert_bundle.hpp"
+#include "firmware/opening.hpp"
 #include "firmware/sparse.hpp"
 #include "firmware/super.hpp"
 #include "firmware/super_write.hpp"
@@ -40,10 +41,7 @@ class Inserter {
   /// @param direct  the wish is for this very file, not for something in it
   Result<Rebuilt> rebuild(const SourcePtr& source, const std::string& path,
                           const std::vector<Wish>& wishes, bool direct, unsigned depth) {
-    if (depth > kMaxDepth)
-      return fail({.code = ErrorCode::LimitExceeded,
-                   .message = "packages are nested too deep",
-                   .file = source->name()});
+    WEXLO_CHECK(check_nesting(depth, source->name()));
     WEXLO_TRY(const Bytes start, read_some(*source, 0, kProbeSize));
     const Format* format = find_format(start);
     if (looks_like_sparse(start)) return in_sparse(source, path, wishes, direct, depth);

@@ -1,6 +1,19 @@
 #include "firmware/opening.hpp"
 
+#include <fmt/format.h>
+
 namespace wexlo {
+
+Status check_nesting(unsigned depth, const std::string& name) {
+  constexpr unsigned kMost = 8;
+  if (depth <= kMost) return {};
+  return fail({.code = ErrorCode::LimitExceeded,
+               .message = "packages are nested too deep",
+               .file = name,
+               .expected = fmt::format("at most {} packages around it", kMost),
+               .found = "more",
+               .hint = "No stock firmware is: do not trust this file."});
+}
 
 Result<SourcePtr> BaseImages::image(const std::string& partition, const Context& context) const {
   const std::lock_guard lock(mutex_);

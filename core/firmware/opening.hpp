@@ -39,7 +39,8 @@ struct Opening {
   }
 };
 
-/// Nesting deeper than this is refused.
-inline constexpr unsigned kMaxDepth = 8;
+/// LimitExceeded, where packages and packings are nested deeper than any stock firmware's: a file
+/// can be made to hold itself. @param name  what errors call the one that is too deep
+[[nodiscard]] Status check_nesting(unsigned depth, const std::string& name);
 
 }  // namespace wexlo

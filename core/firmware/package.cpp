@@ -32,12 +32,7 @@ class PackageReader {
       : bundle_(bundle), opening_(opening), used_(bundle.items.size()), listings_(bundle) {}
 
   Result<FirmwarePtr> read(Layer layer) {
-    if (opening_.depth > kMaxDepth)
-      return fail({.code = ErrorCode::LimitExceeded,
-                   .message = "packages are nested too deep",
-                   .file = bundle_.name,
-                   .expected = fmt::format("at most {} shells", kMaxDepth),
-                   .hint = "No stock firmware is: do not trust this file."});
+    WEXLO_CHECK(check_nesting(opening_.depth, bundle_.name));
     WEXLO_CHECK(check_paths(bundle_));
     out_->layers.push_back(std::move(layer));
     out_->kind = out_->layers.front().kind;

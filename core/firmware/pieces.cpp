@@ -11,12 +11,7 @@ namespace {
 /// Takes off what packs a piece. True: what is left is sparse.
 Result<bool> take_off(SourcePtr& source, const Opening& opening) {
   for (unsigned depth = 0;; ++depth) {
-    // A packed file can be made to give itself again.
-    if (depth > kMaxDepth)
-      return fail({.code = ErrorCode::LimitExceeded,
-                   .message = "a piece is packed too many times",
-                   .file = source->name(),
-                   .expected = fmt::format("at most {} shells", kMaxDepth)});
+    WEXLO_CHECK(check_nesting(depth, source->name()));
     WEXLO_TRY(const Bytes start, read_some(*source, 0, kProbeSize));
     if (looks_like_sparse(start)) return true;
     const Format* format = find_format(start);
