@@ -52,4 +52,18 @@ template <class T>
       toml_error(*node, std::string(key) + " is of the wrong type: a list is wanted", file));
 }
 
+/// The tables of a list that may be absent (none then). Errors: BadValue (of another type).
+[[nodiscard]] inline Result<std::vector<const toml::table*>> toml_tables(const toml::table& table,
+                                                                         std::string_view key,
+                                                                         const std::string& file) {
+  std::vector<const toml::table*> out;
+  WEXLO_TRY(const toml::array* const list, toml_list(table, key, file));
+  if (list == nullptr) return out;
+  for (const toml::node& node : *list) {
+    if (!node.is_table()) return fail(toml_error(node, std::string(key) + " is not a table", file));
+    out.push_back(node.as_table());
+  }
+  return out;
+}
+
 }  // namespace wexlo

@@ -34,13 +34,11 @@ class FolderReader {
     WEXLO_TRY(out_.image_sha256, toml_get<std::string>(table, "image_sha256", file_));
     out_.has_header = table.contains("header_file");
     if (out_.has_header) WEXLO_CHECK(read_head(table));
-    WEXLO_TRY(const toml::array* const rows, toml_list(table, "part", file_));
-    if (rows != nullptr)
-      for (const toml::node& row : *rows) {
-        if (!row.is_table()) return fail(toml_error(row, "part is not a table", file_));
-        WEXLO_TRY(FolderPart part, read_part(*row.as_table()));
-        out_.parts.push_back(std::move(part));
-      }
+    WEXLO_TRY(const auto rows, toml_tables(table, "part", file_));
+    for (const toml::table* row : rows) {
+      WEXLO_TRY(FolderPart part, read_part(*row));
+      out_.parts.push_back(std::move(part));
+    }
     return std::move(out_);
   }
 
@@ -82,16 +80,20 @@ class FolderReader {
   Result<Blob> filler(const toml::table& table, const std::string& key) {
     if (table.contains(key)) return named(table, key);
     WEXLO_TRY(const auto zeros, number(table, key + "_zeros", kMaxImage));
-    WEXLO_CHECK(count(table, key + "_zeros", zeros));
+    WEXLO_CHECK(add_to_total(table, key + "_zeros", zeros));
     return Blob(Bytes(static_cast<std::size_t>(zeros)));
   }
 
   /// What the list describes is one image: no more than that is made room for.
-  Status count(const toml::table& table, const std::string& key, std::uint64_t bytes) {
-    described_ += bytes;
-    if (described_ <= kMaxImage) return {};
-    return fail(
-        toml_error(table, key + " makes the image larger than any that is unpacked", file_));
+  Status add_to_total(const toml::table& table, const std::string& key, std::uint64_t bytes) {
+    total_ += bytes;
+    if (total_ <= kMaxImage) return {};
+    const toml::node* const node = table.get(key);
+    Error error = toml_error(node == nullptr ? table : *node,
+                             key + " makes the image larger than any that is unpacked", file_);
+    error.expected = fmt::format("at most {} bytes in all", kMaxImage);
+    error.found = fmt::format("{} bytes", total_);
+    return fail(std::move(error));
   }
 
   Result<std::uint64_t> number(const toml::table& table, const std::string& key,
@@ -108,15 +110,14 @@ class FolderReader {
     WEXLO_TRY(part.file_name, toml_get<std::string>(row, "file", file_));
     WEXLO_TRY(part.sha256, toml_get_or<std::string>(row, "sha256", "", file_));
     WEXLO_TRY(part.stock_size, number(row, "size", kMaxImage));
-    WEXLO_CHECK(count(row, "size", part.stock_size));
+    WEXLO_CHECK(add_to_total(row, "size", part.stock_size));
     WEXLO_TRY(part.bytes, named(row, "file"));
     WEXLO_TRY(part.padding, filler(row, "padding"));
     WEXLO_TRY(part.trees_at, number(row, "trees_at", part.stock_size));
-    WEXLO_TRY(const toml::array* const fragments, toml_list(row, "fragment", file_));
-    if (fragments != nullptr) {
-      for (const toml::node& node : *fragments) {
-        if (!node.is_table()) return fail(toml_error(node, "fragment is not a table", file_));
-        WEXLO_TRY(FolderTree tree, read_fragment(*node.as_table()));
+    if (row.contains("fragment")) {
+      WEXLO_TRY(const auto fragments, toml_tables(row, "fragment", file_));
+      for (const toml::table* one : fragments) {
+        WEXLO_TRY(FolderTree tree, read_fragment(*one));
         tree.index = part.trees.size();
         part.trees.push_back(std::move(tree));
       }
@@ -124,13 +125,11 @@ class FolderReader {
       WEXLO_TRY(FolderTree tree, read_tree(row));
       part.trees.push_back(std::move(tree));
     }
-    WEXLO_TRY(const toml::array* const dtbs, toml_list(row, "dtb", file_));
-    if (dtbs != nullptr)
-      for (const toml::node& node : *dtbs) {
-        if (!node.is_table()) return fail(toml_error(node, "dtb is not a table", file_));
-        WEXLO_TRY(FolderDtb dtb, read_dtb(*node.as_table()));
-        part.dtbs.push_back(std::move(dtb));
-      }
+    WEXLO_TRY(const auto dtbs, toml_tables(row, "dtb", file_));
+    for (const toml::table* one : dtbs) {
+      WEXLO_TRY(FolderDtb dtb, read_dtb(*one));
+      part.dtbs.push_back(std::move(dtb));
+    }
     return part;
   }
 
@@ -185,7 +184,7 @@ class FolderReader {
 
   std::string file_;
   FolderFacts out_;
-  std::uint64_t described_ = 0;  ///< bytes of parts and padding, as they are said to be
+  std::uint64_t total_ = 0;  ///< bytes of parts and padding, as they are said to be
 };
 
 /// A changed part whose magic the image is known by keeps as much of a form that it reads.
