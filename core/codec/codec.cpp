@@ -141,7 +141,7 @@ std::unique_ptr<Decoder> make_decoder(Compression kind, std::uint64_t memory_lim
 
 DecodeLimit decode_limit(const Context& context) {
   if (context.decode_bound == 0) return {.held = context.held};
-  // The user vouches for it.
+  // The user allows as much as that, however small the file is.
   return {.bytes = context.decode_bound, .ratio = 0, .held = context.held};
 }
 

@@ -298,9 +298,9 @@ class CheckJob {
         const OwnFooter footer = own_footer(one);
         const bool wrong = footer.digest == false || !footer.reads;
         add(one.partition, wrong ? Standing::DigestMismatch : Standing::Unsigned,
-            footer.digest == true ? "its own digest is true; nothing that is signed vouches for it"
-            : wrong               ? "its own footer is not true for it"
-                                  : "nothing vouches for it");
+            footer.digest == true ? "its own digest matches; no signed vbmeta covers it"
+            : wrong               ? "its own footer does not match it"
+                                  : "no vbmeta covers it");
         continue;
       }
       add(one.partition, out_.walk.verification_disabled ? Standing::Disabled : Standing::Unsigned,
@@ -367,8 +367,8 @@ class CheckJob {
       out_.unlocked.sentence = "An unlocked phone shows its warning and starts it.";
   }
 
-  /// Partitions that are not read whole (system images), with a footer of their own and nothing
-  /// that vouches for them: their own claims are checked, their signature too.
+  /// Partitions that are not read whole (system images), with a footer of their own and no vbmeta
+  /// that covers them: their own digest or hash tree is checked, and the signature.
   Status look_at_lone_footers() {
     if (!out_.walk.structs.empty()) return {};
     for (const PhoneSet::Member& member : set_.members()) {
@@ -455,7 +455,7 @@ class CheckJob {
         for (Verdict* verdict : {&out_.locked, &out_.unlocked})
           if (verdict->outlook != verified::Outlook::Refuses)
             *verdict = {verified::Outlook::Refuses,
-                        fmt::format("It does not come up: {}", one.message)};
+                        fmt::format("It does not start: {}", one.message)};
     }
     if (report_.unknown().empty()) return;
     for (Verdict* verdict : {&out_.locked, &out_.unlocked})

@@ -104,7 +104,7 @@ class Insertion {
     if (!kind.empty() && kind != given.kind)
       find("problem", "other-kind-" + old->name,
            fmt::format("{} is {} in the package, and {} is {}.", old->name, kind, wish.file,
-                       given.kind.empty() ? "of no kind that is known" : given.kind),
+                       given.kind.empty() ? "not recognised" : given.kind),
            old->name);
     WEXLO_CHECK(hold_against(*old, given));
     // In super a partition grows, or it is told that it cannot.

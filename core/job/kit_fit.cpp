@@ -282,7 +282,7 @@ void judge_given(const Workbench& bench, Prepared& out) {
     if (!wanted.empty() && wanted != one.kind)
       problem(out, "other-kind-" + one.partition,
               fmt::format("{} is {}, and the file given for it is {}.", one.partition, wanted,
-                          one.kind.empty() ? "of no kind that is known" : one.kind),
+                          one.kind.empty() ? "not recognised" : one.kind),
               one.partition);
     const bool own = is_boot_class(name) || name.starts_with("vbmeta");
     if (own && one.image != nullptr && names_another_phone(bench, out, name, *one.image))

@@ -58,7 +58,7 @@ Status check_claim(const Source& source, const HashtreeDescriptor& tree, LoneFoo
   else if (!found->holds())
     out.trouble = fmt::format("{} of its blocks differ from its own hash tree.",
                               found->root_holds ? found->bad_blocks : tree.image_size / 4096);
-  out.about = "its own hash tree is valid; nothing that is signed vouches for it";
+  out.about = "its own hash tree is valid; no signed vbmeta covers it";
   return {};
 }
 
@@ -69,7 +69,7 @@ Status check_claim(const Source& source, const HashDescriptor& hash, LoneFooter&
   WEXLO_TRY(const Bytes found,
             verified::salted_digest(source, *kind, hash.salt, hash.image_size, context));
   if (!equal(found, hash.digest)) out.trouble = "Its own digest does not match its bytes.";
-  out.about = "its own digest is valid; nothing that is signed vouches for it";
+  out.about = "its own digest matches; no signed vbmeta covers it";
   return {};
 }
 
@@ -92,13 +92,13 @@ Result<LoneFooter> lone_footer(const Subject& one, bool trees, const Context& co
   const auto all = vbmeta ? verified::descriptors(*vbmeta)
                           : Result<std::vector<verified::Descriptor>>(fail(vbmeta.error()));
   if (!all) {
-    out.trouble = "Its own footer does not lead to a sound struct.";
+    out.trouble = "Its own footer does not point to a valid vbmeta struct.";
     return out;
   }
   const auto signature = verified::signature_state(*vbmeta);
   if (signature == verified::SignatureState::Bad || signature == verified::SignatureState::Stale) {
     out.code = "signature";
-    out.trouble = "The signature of its own struct does not hold.";
+    out.trouble = "The signature of its own struct is not valid.";
     return out;
   }
   out.code = "system-digest";

@@ -62,7 +62,7 @@ Result<Patched> patch_loaded(const LoadedImage& image, PatchRole role, std::vect
   }
   const std::string& architecture =
       role.phone.architecture.empty() ? role.phone.kernel_architecture : role.phone.architecture;
-  // An image of no kind that is patched is refused below, with the reason.
+  // An image that Wexlo does not patch is refused below, with the reason.
   WEXLO_CHECK(bind_recipes(recipes, architecture, [&](const Edit& edit) {
     return !image.image || concerns(*image.image, role, edit);
   }));

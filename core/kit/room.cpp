@@ -96,8 +96,8 @@ RoomPlan make_room(const SuperFacts& facts, const std::string& partition, std::u
   if (out.needed > 0 && !room_is_known(facts, own)) {
     out.fits = out.unknown = true;
     out.why = fmt::format(
-        "{} has to grow by {}; how large super is nobody says: the phone refuses "
-        "the resize if there is less room.",
+        "{} has to grow by {}, and the size of super is not known: the phone refuses "
+        "the resize if there is too little room.",
         partition, human_size(out.needed));
     out.steps.push_back(resize);
     return out;

@@ -16,7 +16,7 @@ struct RoomStep {
 
 struct RoomPlan {
   bool fits = false;
-  /// How much room there is nobody says: the phone refuses the resize if it is too little.
+  /// The size of super is not known: the phone refuses the resize if there is too little room.
   bool unknown = false;
   std::uint64_t needed = 0, free = 0;  ///< bytes that are wanted besides, and that are free now
   std::vector<RoomStep> steps;         ///< in order; the last one resizes the partition itself
