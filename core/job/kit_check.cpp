@@ -5,6 +5,7 @@
 #include <optional>
 #include <set>
 
+#include "base/error_kinds.hpp"
 #include "base/source_read.hpp"
 #include "job/kit_folder.hpp"
 #include "job/manifest_read.hpp"
@@ -22,7 +23,7 @@ class KitCheck {
 
   Result<KitState> run() {
     auto manifest = read_kit_manifest(folder_);
-    if (!manifest && exit_is_reading(manifest.error())) {
+    if (!manifest && cannot_be_read(manifest.error())) {
       problem(std::string(kKitManifest), "The kit's manifest is gone, or cannot be read.");
       WEXLO_CHECK(listed());
       return std::move(out_);
@@ -37,7 +38,7 @@ class KitCheck {
   }
 
  private:
-  static bool exit_is_reading(const Error& error) {
+  static bool cannot_be_read(const Error& error) {
     return error.code == ErrorCode::NotFound || error.code == ErrorCode::Permission ||
            error.code == ErrorCode::Io;
   }
@@ -110,7 +111,7 @@ class KitCheck {
       return {};
     }
     const auto found = digest_of_start(**source, (*source)->size(), DigestKind::Sha256, context_);
-    if (!found && found.error().code == ErrorCode::Interrupted) return fail(found.error());
+    if (!found && is_of_this_run(found.error().code)) return fail(found.error());
     if (!found || hex(*found) != sha256)
       problem(name, "The file is not the one that the kit was made with: make the kit anew.");
     return {};
