@@ -100,9 +100,6 @@ class Text {
   std::string run() {
     verdict("locked", checked_.locked);
     verdict("unlocked", checked_.unlocked);
-    if (!checked_.startable)
-      out_ += fmt::format("  {:<10}{}\n", "but",
-                          session_.paint.bad("what is told below keeps it from coming up"));
     if (const std::string chain = chain_text(checked_.walk, session_); !chain.empty())
       out_ += "\n" + chain;
     partitions();
