@@ -106,20 +106,25 @@ Result<Starts> folder_starts(Firmware& firmware, const Context& context) {
   for (const std::string partition : {"vendor_boot", "init_boot", "boot", "recovery"}) {
     const auto facts = firmware.choose(partition, "");
     if (!facts) continue;
-    const auto bytes = read_partition(**facts, kMaxDeep, context);
-    auto loaded = bytes ? load_image(*bytes, partition) : Result<LoadedImage>(fail(bytes.error()));
-    auto reading = loaded && loaded->image ? read_deep(*loaded->image, context)
-                   : loaded
-                       ? Result<ImageReading>(fail({.code = ErrorCode::BadMagic,
-                                                    .message = "it is not a boot image",
-                                                    .found = std::string(loaded->format->kind)}))
-                       : Result<ImageReading>(fail(loaded.error()));
-    if (reading) {
-      held.push_back({partition, std::move(*loaded), std::move(*reading)});
-      continue;
-    }
-    if (is_of_this_run(reading.error().code)) return fail(std::move(reading).error());
-    note_unreadable(firmware, partition, reading.error());
+    const auto read = [&]() -> Result<Held> {
+      WEXLO_TRY(const Blob bytes, read_partition(**facts, kMaxDeep, context));
+      WEXLO_TRY(LoadedImage loaded, load_image(bytes, partition));
+      if (!loaded.image)
+        return fail({.code = ErrorCode::BadMagic,
+                     .message = "it is not a boot image",
+                     .file = partition,
+                     .expected = "boot or vendor_boot",
+                     .found = std::string(loaded.format->kind)});
+      WEXLO_TRY(ImageReading reading, read_deep(*loaded.image, context));
+      return Held{partition, std::move(loaded), std::move(reading)};
+    };
+    auto one = read();
+    if (one)
+      held.push_back(std::move(*one));
+    else if (is_of_this_run(one.error().code))
+      return fail(std::move(one).error());
+    else
+      note_unreadable(firmware, partition, one.error());
   }
   std::vector<ChainImage> chain;
   for (const Held& one : held)
