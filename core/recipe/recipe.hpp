@@ -39,8 +39,7 @@ struct Mistake {
   std::string message, expected, found;
   bool warning = false;  ///< it works, and is likely not meant
   int weight = 0;        ///< of several, one of a greater weight explains the others
-  bool of_file =
-      false;  ///< a file that it brings: no mistake for an image that the edit is not for
+  bool of_file = false;  ///< of a file that an edit brings: told where the edit is done
 };
 
 /// Reads `PATH` or `@name`. Files that do not depend on the phone's processor are read with it.
@@ -53,9 +52,9 @@ struct Mistake {
 [[nodiscard]] Result<Recipe> read_recipe(std::string_view text, const std::string& name,
                                          const FileStorePtr& files, const Settings& settings);
 
-/// All recipes of a call; Usage when a setting belongs to none of them.
 /// Usage, when a setting is given that none of the recipes has a parameter for.
 [[nodiscard]] Status check_settings(const std::vector<Recipe>& recipes, const Settings& settings);
+/// All recipes of a call. Errors: those of load_recipe and check_settings.
 [[nodiscard]] Result<std::vector<Recipe>> load_recipes(const std::vector<std::string>& specs,
                                                        const Settings& settings);
 
