@@ -11,6 +11,7 @@
 #include "image/part_header.hpp"
 #include "image/prefix.hpp"
 #include "recipe/account.hpp"
+#include "verified/layout.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
@@ -245,14 +246,13 @@ class Account {
   Status footer_fields(const verified::Footer& now, const verified::Footer& old) const {
     const View out = output_bytes().last(verified::kFooterSize),
                before = stock_bytes().last(verified::kFooterSize);
-    constexpr std::size_t kSizesAt = 12, kVbmetaSizeAt = 28;
     const std::uint64_t at = output_bytes().size() - verified::kFooterSize;
-    if (!equal(out.first(kSizesAt), before.first(kSizesAt)))
+    if (!equal(out.first(verified::kOriginalSizeAt), before.first(verified::kOriginalSizeAt)))
       return unexplained("the footer's version", at);
     if (now.vbmeta_size != old.vbmeta_size)
-      return unexplained("the footer's vbmeta_size", at + kVbmetaSizeAt);
-    if (!equal(out.subspan(kVbmetaSizeAt), before.subspan(kVbmetaSizeAt)))
-      return unexplained("reserved bytes of the footer", at + kVbmetaSizeAt);
+      return unexplained("the footer's vbmeta_size", at + verified::kVbmetaSizeAt);
+    if (!equal(out.subspan(verified::kVbmetaSizeAt), before.subspan(verified::kVbmetaSizeAt)))
+      return unexplained("reserved bytes of the footer", at + verified::kVbmetaSizeAt);
     return {};
   }
 
@@ -279,12 +279,11 @@ class Account {
       const auto* hash = std::get_if<verified::HashDescriptor>(&all[i].value);
       same = hash != nullptr && ++changed == 1 && hash->image_size == now.original_image_size;
       if (!same) break;
-      // Fixed part, name, salt, digest: the first and the last of what may differ.
-      constexpr std::size_t kImageSizeAt = 16, kFixed = 132;
-      const std::size_t digest_at = kFixed + hash->partition.size() + hash->salt.size();
+      const std::size_t digest_at =
+          verified::kHashFixed + hash->partition.size() + hash->salt.size();
       for (Bytes* one : {&rest, &old_rest}) {
         const auto begin = one->begin() + static_cast<std::ptrdiff_t>(all[i].offset);
-        std::fill_n(begin + kImageSizeAt, sizeof(std::uint64_t), std::byte{0});
+        std::fill_n(begin + verified::kHashImageSizeAt, sizeof(std::uint64_t), std::byte{0});
         std::fill_n(begin + static_cast<std::ptrdiff_t>(digest_at), hash->digest.size(),
                     std::byte{0});
       }

@@ -9,15 +9,13 @@
 #include "image/prefix.hpp"
 #include "image/tail.hpp"
 #include "verified/hash_tree.hpp"
+#include "verified/layout.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo::verified {
 namespace {
 
 constexpr std::uint64_t kBlock = 4096;  ///< the struct starts at a multiple of this
-constexpr std::size_t kOriginalSizeAt = 12, kVbmetaOffsetAt = 20, kVbmetaSizeAt = 28;
-/// Inside a hash descriptor, from its start.
-constexpr std::size_t kHashFixed = 132, kHashImageSizeAt = 16;
 
 Bytes salted(DigestKind kind, View salt, View data) {
   Hasher hasher(kind);
