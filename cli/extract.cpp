@@ -48,6 +48,8 @@ Result<FirmwarePtr> open(Options& options, const Context& context) {
     where.push_back(word);
     return true;
   });
+  options.extract.inputs = where;
+  options.extract.inputs.insert(options.extract.inputs.end(), {options.base, options.key});
   return open_firmware(where, opening);
 }
 
@@ -82,10 +84,6 @@ Result<Reply> run(Options options, const Session& session) {
     return fail({.code = ErrorCode::Usage,
                  .message = "-o is missing",
                  .hint = "Name the folder for the images: -o DIR, or look with --list."});
-  options.extract.inputs = {options.firmware, options.base, options.key};
-  for (const auto* more : {&options.also, &options.extract.partitions})
-    for (const std::string& one : *more)
-      if (more == &options.also || names_package(one)) options.extract.inputs.push_back(one);
   WEXLO_TRY(const FirmwarePtr firmware, open(options, session.context));
   if (options.list) {
     const auto chosen = choose_partitions(*firmware, options.firmware, options.extract);
