@@ -121,10 +121,6 @@ bool JsonValue::is_object() const {
   return JsonAccess::node(*this).is_object();
 }
 
-bool JsonValue::is_array() const {
-  return JsonAccess::node(*this).is_array();
-}
-
 bool JsonValue::has(std::string_view key) const {
   return JsonAccess::member(*this, key) != nullptr;
 }
@@ -231,6 +227,9 @@ Result<JsonValue> parse_json(std::string_view text, const std::string& file,
     return fail({.code = ErrorCode::BadValue,
                  .message = "the JSON is not an object",
                  .file = file,
+                 .offset = 0,
+                 .expected = "an object",
+                 .found = shown(JsonAccess::node(out)),
                  .hint = std::string(kHint)});
   } catch (const Json::parse_error& error) {
     return fail({.code = ErrorCode::BadValue,

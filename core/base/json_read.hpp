@@ -28,8 +28,6 @@ struct JsonLimits {
 class JsonValue {
  public:
   [[nodiscard]] bool is_object() const;
-  [[nodiscard]] bool is_array() const;
-  [[nodiscard]] const std::string& place() const { return place_; }
 
   /// Whether an object has the key. A null counts as absent: that is how "not known" is written.
   [[nodiscard]] bool has(std::string_view key) const;

@@ -24,11 +24,12 @@ std::string kit_super_json(const SuperFacts& before, const std::vector<RoomPlan>
                        {"partition", step.partition},
                        {"before", step.before},
                        {"after", step.after}});
-  return Json{{"size", before.size},
-              {"partitions", std::move(partitions)},
-              {"groups", std::move(groups)},
-              {"steps", std::move(steps)}}  // Names in a super image may hold any bytes.
-      .dump(-1, ' ', false, Json::error_handler_t::replace);
+  const Json out{{"size", before.size},
+                 {"partitions", std::move(partitions)},
+                 {"groups", std::move(groups)},
+                 {"steps", std::move(steps)}};
+  // Names in a super image may hold any bytes.
+  return out.dump(-1, ' ', false, Json::error_handler_t::replace);
 }
 
 Result<std::optional<KitSuper>> read_kit_super(const std::filesystem::path& folder) {

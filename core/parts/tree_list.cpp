@@ -30,9 +30,8 @@ constexpr std::string_view kHead =
     "# TYPE: f file, d folder, l symlink (-> TARGET), c and b device (MAJOR:MINOR), p pipe, s "
     "socket\n"
     "# = FILE: the content is in tree.odd/FILE   == NAME: a hard link, its content is at NAME\n"
-    "# Of a name that occurs more than once the last entry counts: its content is in tree/, that "
-    "of "
-    "the others in tree.odd/.\n"
+    "# Of a name that occurs more than once the last entry counts: its content is in tree/,\n"
+    "# that of the others in tree.odd/.\n"
     "# %XX is a byte. A line taken out removes the entry; a file put into tree/ needs no line.\n";
 
 std::string lower(std::string_view text) {
