@@ -185,21 +185,23 @@ Result<bool> JsonValue::flag(std::string_view key) const {
 
 Result<std::vector<JsonValue>> JsonValue::objects(std::string_view key) const {
   std::vector<JsonValue> out;
-  WEXLO_CHECK(JsonAccess::elements(*this, key, [&](const Json& one, const std::string& name) -> Status {
-    if (!one.is_object()) return JsonAccess::wrong_type(*this, name, "an object", one);
-    out.push_back(JsonAccess::child(*this, one, JsonAccess::place(*this, name)));
-    return {};
-  }));
+  WEXLO_CHECK(
+      JsonAccess::elements(*this, key, [&](const Json& one, const std::string& name) -> Status {
+        if (!one.is_object()) return JsonAccess::wrong_type(*this, name, "an object", one);
+        out.push_back(JsonAccess::child(*this, one, JsonAccess::place(*this, name)));
+        return {};
+      }));
   return out;
 }
 
 Result<std::vector<std::string>> JsonValue::texts(std::string_view key) const {
   std::vector<std::string> out;
-  WEXLO_CHECK(JsonAccess::elements(*this, key, [&](const Json& one, const std::string& name) -> Status {
-    if (!one.is_string()) return JsonAccess::wrong_type(*this, name, "a text", one);
-    out.push_back(one.get<std::string>());
-    return {};
-  }));
+  WEXLO_CHECK(
+      JsonAccess::elements(*this, key, [&](const Json& one, const std::string& name) -> Status {
+        if (!one.is_string()) return JsonAccess::wrong_type(*this, name, "a text", one);
+        out.push_back(one.get<std::string>());
+        return {};
+      }));
   return out;
 }
 

@@ -148,8 +148,7 @@ class KitReader {
         WEXLO_TRY(std::string spelled, file.text("spelled"));
         WEXLO_TRY(std::string path, file.text_or("path", ""));
         if (!content) return file.wrong("file", "the file's name is missing");
-        one.files.push_back(
-            {std::move(spelled), std::move(path), content->name, content->sha256});
+        one.files.push_back({std::move(spelled), std::move(path), content->name, content->sha256});
       }
       out_.recipes->push_back(std::move(one));
     }

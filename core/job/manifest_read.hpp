@@ -27,9 +27,9 @@ struct KitImage {
 
 struct KitManifest {
   std::string device, build, target;
-  std::vector<KitImage> images;  ///< that were patched, or put back
-  std::vector<KitImage> given;   ///< written as they were given, without a recipe
-  std::string needs;             ///< "unlocked", "own-key"
+  std::vector<KitImage> images;                   ///< that were patched, or put back
+  std::vector<KitImage> given;                    ///< written as they were given, without a recipe
+  std::string needs;                              ///< "unlocked", "own-key"
   std::optional<std::vector<KitRecipe>> recipes;  ///< nullopt: it does not say
   std::string slots, architecture;
   bool wipe = false;

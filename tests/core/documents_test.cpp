@@ -68,7 +68,9 @@ class Change {
     for (std::size_t i = 0; i < list.size(); ++i) {
       if (left_-- == 0) {
         at_ = "[" + std::to_string(i) + "]";
-        value_.visit([&](const auto& one) { list.replace(list.cbegin() + static_cast<std::ptrdiff_t>(i), one); });
+        value_.visit([&](const auto& one) {
+          list.replace(list.cbegin() + static_cast<std::ptrdiff_t>(i), one);
+        });
         return true;
       }
       if (below(list[i])) return true;
@@ -123,14 +125,16 @@ std::optional<Error> failed(const Result<T>& result) {
 }
 
 const char* const kSheet =
-    "format = 1\n[phone]\ncodename = \"gnomon\"\nproduct = { value = \"gnomon\", source = \"bench\" "
+    "format = 1\n[phone]\ncodename = \"gnomon\"\nproduct = { value = \"gnomon\", source = "
+    "\"bench\" "
     "}\narchitecture = \"arm64\"\nmode = \"bootloader\"\n[build]\nfingerprint = "
     "\"korvale/gnomon/gnomon:16/A/1:user/release-keys\"\npatch_level = \"2026-09-05\"\nsdk = 36\n"
     "[state]\nlock = \"unlocked\"\nslots = 2\ncurrent_slot = \"a\"\nupdate = \"none\"\n"
     "battery_percent = 80\nbattery_enough = \"yes\"\ndownload_limit = \"0x10000000\"\n"
     "anti_rollback = 3\n[super]\nsize = 1000000\nfree = 4096\n[partitions]\nboot_a = 67108864\n"
     "[rollback]\n0 = 5\n1 = \"0x6\"\n[[group]]\nname = \"main_a\"\nsize = 0\n[[logical]]\nname = "
-    "\"system_a\"\nsize = 4096\ngroup = \"main_a\"\n[access]\nbootloader = \"keys\"\nnotes = \"n\"\n";
+    "\"system_a\"\nsize = 4096\ngroup = \"main_a\"\n[access]\nbootloader = \"keys\"\nnotes = "
+    "\"n\"\n";
 
 const char* const kTray =
     "format = 1\n[[job]]\nfirmware = [\"fw/x.zip\", \"y.zip\"]\nrecipes = [[\"r.toml\"], "
@@ -141,7 +145,8 @@ const char* const kTray =
 /// Every kind of edit as the manual shows it, in one recipe.
 std::string documented_recipe() {
   std::istringstream page(test::read(std::filesystem::path(WEXLO_SOURCE_DIR) / "docs/recipes.md"));
-  std::string out = "format = 1\nname = \"all\"\n[parameters.program]\nabout = \"z\"\ndefault = \"x\"\n";
+  std::string out =
+      "format = 1\nname = \"all\"\n[parameters.program]\nabout = \"z\"\ndefault = \"x\"\n";
   bool in_edit = false;
   for (std::string line; std::getline(page, line);) {
     if (line.starts_with("```")) in_edit = false;
@@ -190,7 +195,8 @@ TEST_CASE("documents: every key of parts.toml, of another type and extreme") {
                       .bootconfig = "a.b = 1\n",
                       .cmdline = "quiet"}
           .done();
-  const LoadedImage loaded = value_of(load_image(Blob(to_bytes(as_view(image))), "vendor_boot.img"));
+  const LoadedImage loaded =
+      value_of(load_image(Blob(to_bytes(as_view(image))), "vendor_boot.img"));
   REQUIRE(parts::unpack(loaded, dir / "parts", Overwrite::Refuse));
   const std::string text = test::read(dir / "parts/parts.toml");
   check_each_key(text, [&](const std::string& changed) {
@@ -209,8 +215,8 @@ TEST_CASE("documents: every key of extract.json, of another type and extreme") {
        {{{"name", "boot"}, {"file", "boot.img"}, {"size", 5}, {"sha256", std::string(64, 'a')}}}}};
   REQUIRE(parse_extract_manifest(good.dump(), "extract.json"));
   std::size_t refused = 0;
-  for (const char* at : {"/format", "/firmware", "/kind", "/build", "/build/timestamp", "/partitions",
-                         "/partitions/0", "/partitions/0/name", "/partitions/0/file",
+  for (const char* at : {"/format", "/firmware", "/kind", "/build", "/build/timestamp",
+                         "/partitions", "/partitions/0", "/partitions/0/name", "/partitions/0/file",
                          "/partitions/0/size", "/partitions/0/sha256"})
     for (const nlohmann::json& odd :
          {nlohmann::json(7), nlohmann::json(-1), nlohmann::json(1e300), nlohmann::json(true),

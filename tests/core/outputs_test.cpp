@@ -212,7 +212,8 @@ TEST_CASE("json: depth, number and size are bounded before anything is built") {
   CHECK(code("{\"a\": \"\xff\"}") == ErrorCode::BadValue);
 }
 
-TEST_CASE("toml: a key of many parts, deep values and too many values are refused with their line") {
+TEST_CASE(
+    "toml: a key of many parts, deep values and too many values are refused with their line") {
   std::string dotted = "# a comment. with. dots\nx = \"a.b.c\"\n\na";
   for (int i = 0; i < 40'000; ++i)
     dotted += ".a";

@@ -1,4 +1,5 @@
-/// Exit codes are a promise to scripts: docs/commands.md has a table of cases, and this runs each row.
+/// Exit codes are a promise to scripts: docs/commands.md has a table of cases, and this runs each
+/// row.
 
 #include <sstream>
 
@@ -51,14 +52,14 @@ void lay_out(const Bench& bench) {
   write(dir / "bad.toml", head + "kind = \"remove\"\npath = 7\n");
   write(dir / "later.toml", "format = 9\nname = \"x\"\n");
   write(dir / "odd-settings.toml", "jobs = 1\ncolour = \"red\"\n");
-  write(dir / "other-phone.toml",
-        "[phone]\ncodename = \"vernier\"\narchitecture = \"arm64\"\n");
+  write(dir / "other-phone.toml", "[phone]\ncodename = \"vernier\"\narchitecture = \"arm64\"\n");
   REQUIRE(bench.prepare({"-r", "r.toml"})["ok"] == true);
 }
 
 }  // namespace
 
-TEST_CASE("every case of the documented exit codes ends with its code, and leaves no output behind") {
+TEST_CASE(
+    "every case of the documented exit codes ends with its code, and leaves no output behind") {
   const Bench bench;
   lay_out(bench);
   const std::vector<Case> cases = documented();

@@ -1,5 +1,5 @@
-/// Preloaded into the program by tests: one byte of what it writes to a file comes out otherwise, as
-/// from a failing disk. Which file: WEXLO_DISTURB, a part of its path. Once for each file.
+/// Preloaded into the program by tests: one byte of what it writes to a file comes out otherwise,
+/// as from a failing disk. Which file: WEXLO_DISTURB, a part of its path. Once for each file.
 
 #include <dlfcn.h>
 #include <unistd.h>
@@ -16,7 +16,8 @@ bool disturbs(int fd, std::size_t size) {
   char path[4096];
   const std::string link = "/proc/self/fd/" + std::to_string(fd);
   const ssize_t got = ::readlink(link.c_str(), path, sizeof path - 1);
-  return got > 0 && std::string(path, static_cast<std::size_t>(got)).find(wanted) != std::string::npos;
+  return got > 0 &&
+         std::string(path, static_cast<std::size_t>(got)).find(wanted) != std::string::npos;
 }
 
 std::string spoilt(const void* bytes, std::size_t size) {
