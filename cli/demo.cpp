@@ -33,10 +33,7 @@ class Demo {
   /// All of it, or nothing: what was made so far goes when a step fails, or is stopped.
   Result<Reply> run(Overwrite overwrite) {
     auto made = make(overwrite);
-    if (!made && began_) {
-      std::error_code ignored;
-      fs::remove_all(folder_, ignored);
-    }
+    if (!made && began_) remove_tree(folder_);
     return made;
   }
 

@@ -39,27 +39,6 @@ int lock(const fs::path& path, int flags) {
   return -1;
 }
 
-/// Folder after folder, none of them held open: it works with one descriptor, where a run ends
-/// since there are no more.
-void remove_tree(const fs::path& folder) {
-  if (::unlink(folder.c_str()) == 0) return;  // it was a file
-  std::error_code ignored;
-  std::vector<fs::path> folders;
-  {
-    fs::directory_iterator at(folder, ignored);
-    for (; !ignored && at != fs::directory_iterator(); at.increment(ignored)) {
-      std::error_code unknown;
-      if (at->symlink_status(unknown).type() == fs::file_type::directory)
-        folders.push_back(at->path());
-      else
-        ::unlink(at->path().c_str());
-    }
-  }
-  for (const fs::path& one : folders)
-    remove_tree(one);
-  ::rmdir(folder.c_str());
-}
-
 constexpr std::string_view kPartial = ".partial";
 /// The folder that was there before, while it is replaced where the system cannot exchange two.
 constexpr std::string_view kBefore = ".before";
@@ -157,6 +136,25 @@ Status check_plain(const fs::path& target) {
 }
 
 }  // namespace
+
+void remove_tree(const fs::path& path) {
+  if (::unlink(path.c_str()) == 0) return;  // it was a file
+  std::error_code ignored;
+  std::vector<fs::path> folders;
+  {
+    fs::directory_iterator at(path, ignored);
+    for (; !ignored && at != fs::directory_iterator(); at.increment(ignored)) {
+      std::error_code unknown;
+      if (at->symlink_status(unknown).type() == fs::file_type::directory)
+        folders.push_back(at->path());
+      else
+        ::unlink(at->path().c_str());
+    }
+  }
+  for (const fs::path& one : folders)
+    remove_tree(one);
+  ::rmdir(path.c_str());
+}
 
 Status check_absent(const fs::path& target, Overwrite overwrite) {
   struct stat info {};

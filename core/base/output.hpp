@@ -28,6 +28,10 @@ enum class Flush { Wait, Leave };
 [[nodiscard]] Status check_not_input(const std::filesystem::path& target,
                                      const std::vector<std::string>& inputs);
 
+/// Removes a file, or a folder with all in it, as far as that can be done. No folder is held open:
+/// it works with one descriptor, where a run ends since there are no more.
+void remove_tree(const std::filesystem::path& path);
+
 class OutputFile {
  public:
   /// Errors: Exists, NotFound (no such folder), Permission, Io.
