@@ -10,7 +10,6 @@
 
 #include "archive/tar.hpp"
 #include "base/digest.hpp"
-#include "base/output.hpp"
 #include "base/source_read.hpp"
 
 namespace wexlo {
@@ -101,19 +100,6 @@ Status write_summed_tar(const std::vector<TarMember>& members, const std::string
   }));
   if (name.empty()) return {};
   return out(as_view(sum_line(md5.finish(), name)));
-}
-
-Status write_tar_file(const std::filesystem::path& file, const std::vector<TarMember>& members,
-                      const std::string& name, const Context& context) {
-  WEXLO_TRY(OutputFile output, OutputFile::create(file, Overwrite::Refuse));
-  std::uint64_t at = 0;
-  const auto put = [&](View bytes) -> Status {
-    WEXLO_CHECK(output.write_at(at, bytes));
-    at += bytes.size();
-    return {};
-  };
-  WEXLO_CHECK(write_summed_tar(members, name, context, put));
-  return output.commit(Flush::Leave);
 }
 
 namespace {

@@ -2,7 +2,6 @@
 /// Writing a tar whose last line is the sum of all before it, over libarchive; and putting other
 /// files into one, which leaves every other byte of it as it is.
 
-#include <filesystem>
 #include <functional>
 #include <map>
 #include <string>
@@ -27,11 +26,6 @@ struct TarMember {
 [[nodiscard]] Status write_summed_tar(const std::vector<TarMember>& members,
                                       const std::string& name, const Context& context,
                                       const std::function<Status(View)>& out);
-
-/// A new tar at `file`, with a sum line that names `name` when that is not empty.
-[[nodiscard]] Status write_tar_file(const std::filesystem::path& file,
-                                    const std::vector<TarMember>& members, const std::string& name,
-                                    const Context& context);
 
 /// `<32 hex digits>  <name>` and a line end.
 [[nodiscard]] std::string sum_line(View md5, const std::string& name);

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "base/output.hpp"
 #include "firmware/content.hpp"
 
 namespace wexlo {
@@ -181,19 +180,6 @@ Status write_sparse(const SparseInput& input, const SparseCut& cut, const Contex
   }
   if (end < blocks) WEXLO_CHECK(chunk({Sort::Skip, end, blocks - end}));
   return {};
-}
-
-Status write_sparse_file(const std::filesystem::path& file, const SparseInput& input,
-                         const SparseCut& cut, const Context& context) {
-  WEXLO_TRY(OutputFile output, OutputFile::create(file, Overwrite::Refuse));
-  std::uint64_t at = 0;
-  const auto put = [&](View bytes) -> Status {
-    WEXLO_CHECK(output.write_at(at, bytes));
-    at += bytes.size();
-    return {};
-  };
-  WEXLO_CHECK(write_sparse(input, cut, context, put));
-  return output.commit(Flush::Leave);
 }
 
 Result<SourcePtr> sparse_source(const SparseInput& input, const SparseCut& cut,

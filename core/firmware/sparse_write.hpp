@@ -1,7 +1,6 @@
 #pragma once
 /// Writing sparse images: docs/formats/sparse.md.
 
-#include <filesystem>
 #include <functional>
 #include <vector>
 
@@ -40,10 +39,6 @@ struct SparseCut {
 /// "don't care". What lacks to a whole block is zeros. Gives its bytes in order to `out`.
 [[nodiscard]] Status write_sparse(const SparseInput& input, const SparseCut& cut,
                                   const Context& context, const std::function<Status(View)>& out);
-
-/// As above, into a new file.
-[[nodiscard]] Status write_sparse_file(const std::filesystem::path& file, const SparseInput& input,
-                                       const SparseCut& cut, const Context& context);
 
 /// As above, in an anonymous temporary file that goes with the source.
 [[nodiscard]] Result<SourcePtr> sparse_source(const SparseInput& input, const SparseCut& cut,
