@@ -91,10 +91,17 @@ class Planner {
     mode("bootloader");
   }
 
-  /// What the installer wrote to the other slot is left there: the former one is chosen again. With
-  /// one slot it wrote over the system: nothing less than the whole package brings it back.
+  /// What the installer wrote to the other slot is left there: the former one is chosen again. Where
+  /// it wrote over the system, nothing less than the whole package brings that back; it need not hold
+  /// anything for the other slot.
   void take_install_back() {
-    if (!facts_.install->other_slot) return add(whole_package_back(facts_));
+    if (!facts_.install->other_slot) {
+      add(whole_package_back(facts_));
+      if (facts_.slotted && facts_.slots == Slots::Both)
+        for (const PlanImage& image : facts_.images)
+          if (!image.logical && !image.before_install) write_image(image, slotted("other"));
+      return;
+    }
     // By now the phone starts from the slot that was the other one.
     for (const PlanImage& image : facts_.images)
       if (image.before_install) write_image(image, slotted("other"));

@@ -194,6 +194,94 @@ TEST_CASE("plan: expectations that a phone does not answer do not stop it; wrong
   CHECK(step(make_plan(f).steps, "room-init_boot_a").variable == "partition-size:init_boot_a");
 }
 
+TEST_CASE("plan: each wrong answer stops it before anything is written, a missing one does not") {
+  PlanFacts f = facts();
+  f.anti_rollback = 4;
+  f.this_slot = "b";
+  const Plan plan = make_plan(f);
+  const std::map<std::string, std::pair<std::string, std::string>> wrong{
+      {"device", {"product", "vernier"}},
+      {"unlocked", {"unlocked", "no"}},
+      {"slot-now", {"current-slot", "a"}},
+      {"no-update", {"snapshot-update-status", "merging"}},
+      {"anti-rollback", {"anti", "5"}},
+      {"room-init_boot", {"partition-size:init_boot_b", "4095"}},
+      {"room-vbmeta", {"partition-size:vbmeta_b", "4095"}}};
+  std::size_t asked = 0;
+  for (const Step& one : plan.steps) {
+    if (one.act != "expect") continue;
+    CAPTURE(one.id);
+    ++asked;
+    const auto& [variable, value] = wrong.at(one.id);
+    PlanPhone phone = stock_phone(f);
+    phone.slot = "b";
+    const auto before = phone.partitions;
+    phone.variables[variable] = value;
+    CHECK(phone.stopped_by(plan.steps) == one.id);
+    CHECK(phone.partitions == before);
+    phone.variables = {{"product", "gnomon"}, {"unlocked", "yes"}};
+    phone.mode = "system";
+    phone.silent = {variable};
+    phone.play(plan.steps);
+    CHECK(phone.partitions["init_boot_b"] == "new-init_boot");
+  }
+  CHECK(asked == wrong.size());
+  // Just the number, just the room.
+  PlanPhone exact = stock_phone(f);
+  exact.slot = "b";
+  exact.variables["anti"] = "4";
+  exact.sizes = {{"init_boot_b", 4096}, {"vbmeta_b", 4096}};
+  exact.play(plan.steps);
+}
+
+TEST_CASE("plan: the phone is wiped before it is locked, never after") {
+  for (const Way way : {Way::Bootloader, Way::Download}) {
+    PlanFacts f = facts();
+    f.way = way;
+    f.tar = {"package/t", 1, "t"};
+    f.wipe = true;
+    f.verification = "own-key";
+    const Plan plan = make_plan(f);
+    const auto wipe = std::ranges::find(plan.steps, "wipe", &Step::id);
+    const auto lock = std::ranges::find(plan.steps, "own-key", &Step::id);
+    REQUIRE(lock != plan.steps.end());
+    CHECK(wipe < lock);
+    CHECK(std::none_of(lock + 1, plan.steps.end(), [](const Step& one) {
+      return one.data_loss || one.act == "write" || one.act == "hand-over";
+    }));
+    CHECK_FALSE(has(plan.back, "own-key"));
+  }
+}
+
+namespace {
+
+std::string shown(const std::map<std::string, std::string>& partitions) {
+  std::string out;
+  for (const auto& [name, content] : partitions)
+    out += name + "=" + content + " ";
+  return out;
+}
+
+/// What stands outside of the plan's own words: what packages and the program for download mode
+/// write.
+void packages(PlanPhone& phone, const Step& step, const PlanFacts& facts) {
+  const std::string other = phone.slot == "a" ? "_b" : "_a", now = "_" + phone.slot;
+  const auto put = [&](const PlanImage& image, const std::string& content,
+                       const std::string& slot) {
+    phone.partitions[facts.slotted ? image.partition + slot : image.partition] = content;
+  };
+  for (const PlanImage& image : facts.images) {
+    if (step.id == "package") put(image, image.flash_sha256, now);
+    if (step.id == "back-package" || step.id == "whole-package")
+      put(image, image.stock_sha256, now);
+    if (step.id == "update")
+      put(image, image.stock_sha256, facts.update->over_the_air ? other : now);
+    if (step.id == "install") put(image, "other-system", facts.install->other_slot ? other : now);
+  }
+}
+
+}  // namespace
+
 TEST_CASE("plan: an image without a stock twin has its way back with a person") {
   PlanFacts f = facts();
   f.images[0].stock_file.clear();
@@ -219,6 +307,7 @@ TEST_CASE("plan: for people: numbered, filled, with usual times and what is lost
 TEST_CASE("plan: whatever the facts, every plan can be played, and holds together") {
   Random random(5);
   const auto coin = [&] { return random() % 2 == 0; };
+  int changed = 0;
   for (int round = 0; round < rounds(3000); ++round) {
     PlanFacts f = facts();
     if (coin()) f = generic_system();
@@ -240,8 +329,25 @@ TEST_CASE("plan: whatever the facts, every plan can be played, and holds togethe
     CAPTURE(round);
     PlanPhone phone = f.room.empty() ? stock_phone(f) : phone_with_super(f);
     if (f.lock == "locked") phone.variables["unlocked"] = "no";
+    phone.outside = [&f](PlanPhone& at, const Step& one) { packages(at, one, f); };
+    auto before = phone.partitions;
+    auto sizes = phone.logical;
+    for (const RoomStep& one : f.room)
+      if (one.leftover) sizes.erase(one.partition);
     phone.play(plan.steps);
+    changed += phone.partitions != before ? 1 : 0;
     phone.play(plan.back);
+    // What another system's installer wrote to the slot that the phone does not start from is left.
+    if (f.install && f.install->other_slot)
+      for (const PlanImage& image : f.images)
+        before[image.partition + "_b"] = phone.partitions[image.partition + "_b"];
+    CHECK(phone.slot == (f.update && phone.slot == "b" ? "b" : "a"));
+    CAPTURE(acts(plan.steps));
+    CAPTURE(acts(plan.back));
+    CAPTURE(shown(before));
+    CAPTURE(shown(phone.partitions));
+    CHECK(phone.partitions == before);
+    CHECK(phone.logical == sizes);
     for (const auto* steps : {&plan.steps, &plan.back}) {
       CHECK(steps->front().id == "ready");
       for (const Step& one : *steps) {
@@ -254,10 +360,15 @@ TEST_CASE("plan: whatever the facts, every plan can be played, and holds togethe
     }
     for (const Step& one : plan.steps)
       if (!one.undo.empty() && one.act != "person") CHECK(has(plan.back, one.undo));
+    // A step's way back that is not in the plan is cleared, so the line above alone shows nothing.
+    if (!f.install && !f.update)
+      for (const Step& one : plan.steps)
+        if (one.act == "write" || one.act == "resize") CHECK_FALSE(one.undo.empty());
     CHECK(format_plan(plan) == format_plan(make_plan(f)));
     const auto table = parse_toml(format_plan(plan), "plan.toml");
     REQUIRE(table);
     CHECK((*table)["step"].as_array()->size() == plan.steps.size());
     CHECK((*table)["back"].as_array()->size() == plan.back.size());
   }
+  CHECK(changed > rounds(3000) * 9 / 10);
 }

@@ -196,3 +196,33 @@ TEST_CASE("words: set, added, removed; everything else keeps its bytes") {
   CHECK(words::remove_bootconfig(config, "androidboot.b") ==
         "# about\nandroidboot.a = 1;androidboot.c\n");
 }
+
+TEST_CASE(
+    "delta: literals and stretches beyond the promised size are refused, at the promise they are "
+    "not") {
+  const auto made = [](std::uint64_t total, std::uint64_t fresh, const std::string& bytes) {
+    Bytes out;
+    put_varint(out, total);
+    put_varint(out, fresh);
+    append(out, as_view(bytes));
+    return out;
+  };
+  CHECK(text(value_of(apply_delta(as_view("source"), made(3, 3, "abc"), 3))) == "abc");
+  for (const Bytes& bad :
+       {made(2, 3, "abc"), made(3, 3, "ab"), made(4, 3, "abc"), made(3, 4, "abc")}) {
+    const auto out = apply_delta(as_view("source"), bad, 100);
+    REQUIRE_FALSE(out);
+    CHECK(out.error().code == ErrorCode::OutOfRange);
+  }
+  CHECK_FALSE(apply_delta(as_view("source"), made(3, 3, "abc"), 2));
+  // A stretch of the source: from its first byte, all of it, and one byte more.
+  const auto stretch = [&](std::uint64_t size) {
+    Bytes out = made(size, 0, "");
+    put_varint(out, size);
+    put_varint(out, 0);
+    put_varint(out, 0);
+    return out;
+  };
+  CHECK(text(value_of(apply_delta(as_view("source"), stretch(6), 100))) == "source");
+  CHECK_FALSE(apply_delta(as_view("source"), stretch(7), 100));
+}
