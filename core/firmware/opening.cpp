@@ -11,7 +11,7 @@ Status check_nesting(unsigned depth, const std::string& name) {
                .message = "packages are nested too deep",
                .file = name,
                .expected = fmt::format("at most {} packages around it", kMost),
-               .found = "more",
+               .found = fmt::format("{}", depth),
                .hint = "No stock firmware is: do not trust this file."});
 }
 

@@ -76,9 +76,23 @@ class FolderReader {
     return out_.member(name);
   }
 
-  /// Bytes that are described as zeros, or kept in a file; none when neither is said.
+  /// Bytes that are described as zeros, or kept in a file; none when neither is said. What is
+  /// edited goes around them, so nothing else would notice that they are others. Folders of earlier
+  /// versions have no digest.
   Result<Blob> filler(const toml::table& table, const std::string& key) {
-    if (table.contains(key)) return named(table, key);
+    if (table.contains(key)) {
+      WEXLO_TRY(Blob bytes, named(table, key));
+      WEXLO_TRY(const auto wanted, toml_get_or<std::string>(table, key + "_sha256", "", file_));
+      if (wanted.empty()) return bytes;
+      std::string found = sha256_hex(bytes.view());
+      if (found == wanted) return bytes;
+      return fail({.code = ErrorCode::DigestMismatch,
+                   .message = "a file that is no part to be edited was changed",
+                   .file = (out_.folder / table[key].value_or(std::string())).string(),
+                   .expected = wanted,
+                   .found = std::move(found),
+                   .hint = "Unpack the image again, and edit the parts alone."});
+    }
     WEXLO_TRY(const auto zeros, number(table, key + "_zeros", kMaxImage));
     WEXLO_CHECK(add_to_total(table, key + "_zeros", zeros));
     return Blob(Bytes(static_cast<std::size_t>(zeros)));

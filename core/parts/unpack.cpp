@@ -91,6 +91,7 @@ class Unpacker {
       return {};
     }
     text_ += fmt::format("{} = \"{}\"\n", key, file);
+    digest_line(fmt::format("{}_sha256", key), bytes);
     return save(file, bytes);
   }
 

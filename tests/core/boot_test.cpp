@@ -189,3 +189,63 @@ TEST_CASE("image: fields that are not there, values and sections that do not fit
         ErrorCode::OutOfRange);
   CHECK(image.replace("dtb", {}).error().code == ErrorCode::Unsupported);
 }
+
+TEST_CASE("image: a part of none, less than a page, a page, and more moves those behind it") {
+  for (const unsigned version : {0u, 2u, 3u, 4u}) {
+    const std::size_t page = 4096;
+    for (const std::size_t size : {std::size_t{0}, page - 1, page, page + 1, 2 * page}) {
+      CAPTURE(version);
+      CAPTURE(size);
+      auto image = boot::parse_boot(blob(full(version, page).done()));
+      REQUIRE(image);
+      REQUIRE(image->replace("kernel", blob(noise(size, 9))));
+      const std::size_t taken = (size + page - 1) / page * page;
+      BootBytes wanted = full(version, page);
+      wanted.kernel = noise(size, 9);
+      wanted.id = BootBytes::Id::Sha1;
+      const Bytes out = image->write();
+      const auto again = boot::parse_boot(Blob(Bytes(out)));
+      REQUIRE(again);
+      CHECK(again->number("kernel_size") == size);
+      CHECK(text(again->section("kernel")->bytes.view()) == noise(size, 9));
+      CHECK(again->section("ramdisk")->offset == page + taken);
+      CHECK(text(again->section("ramdisk")->bytes.view()) == noise(7001, 2));
+      CHECK(out.size() == wanted.done().size());
+      // What fills the last page is zeros.
+      CHECK(text(View(out).subspan(page + size, taken - size)) == std::string(taken - size, '\0'));
+    }
+  }
+}
+
+TEST_CASE("boot: a command line of the longest length is written, one letter more is refused") {
+  const auto longest = [](Image image, std::size_t most) {
+    CAPTURE(most);
+    const std::string fits(most, 'c');
+    REQUIRE(boot::set_cmdline(image, fits));
+    const auto again = image.kind() == "vendor_boot" ? boot::parse_vendor_boot(Blob(image.write()))
+                                                     : boot::parse_boot(Blob(image.write()));
+    REQUIRE(again);
+    CHECK(boot::cmdline(*again) == fits);
+    const auto over = boot::set_cmdline(image, fits + "c");
+    REQUIRE_FALSE(over);
+    CHECK(over.error().code == ErrorCode::OutOfRange);
+    CHECK(boot::cmdline(image) == fits);
+  };
+  longest(value_of(boot::parse_boot(blob(full(0).done()))), 1534);
+  longest(value_of(boot::parse_boot(blob(full(2).done()))), 1534);
+  longest(value_of(boot::parse_boot(blob(full(3).done()))), 1535);
+  longest(value_of(boot::parse_boot(blob(full(4).done()))), 1535);
+  for (const unsigned version : {3u, 4u}) {
+    const std::string vendor =
+        VendorBootBytes{.version = version, .ramdisk = noise(100), .dtb = noise(100)}.done();
+    longest(value_of(boot::parse_vendor_boot(blob(vendor))), 2047);
+  }
+}
+
+TEST_CASE("image: the largest value of a field and the longest text are set, one more is not") {
+  auto image = value_of(boot::parse_boot(blob(full(2).done())));
+  REQUIRE(image.set_number("kernel_addr", 0xffffffff));
+  CHECK(image.number("kernel_addr") == 0xffffffff);
+  CHECK(image.set_number("kernel_addr", 0x100000000).error().code == ErrorCode::OutOfRange);
+  CHECK(image.number("kernel_addr") == 0xffffffff);
+}

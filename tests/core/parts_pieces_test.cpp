@@ -247,3 +247,27 @@ TEST_CASE("parts: a stock ramdisk packed loosely is packed denser when it would 
     return note.find("packed denser") != std::string::npos;
   }));
 }
+
+TEST_CASE("parts: a stored original that was changed is noticed whatever else was edited") {
+  const std::string stock =
+      BootBytes{.version = 4, .kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk())}
+          .done() +
+      "what a maker put behind it";
+  std::size_t changed = 0;
+  for (const char* file : {"header.bin", "ramdisk.bin", "tail.bin"})
+    for (const bool edited : {false, true}) {
+      CAPTURE(file);
+      CAPTURE(edited);
+      const PartsBench bench(stock);
+      if (edited) test::write(bench / "tree/system/etc/build.prop", "ro.debuggable=1\n");
+      std::string bytes = test::read(bench / file);
+      REQUIRE_FALSE(bytes.empty());
+      bytes[bytes.size() / 2] = static_cast<char>(bytes[bytes.size() / 2] ^ 1);
+      test::write(bench / file, bytes);
+      const auto repacked = parts::repack(bench.folder());
+      REQUIRE_FALSE(repacked);
+      CHECK(repacked.error().code == ErrorCode::DigestMismatch);
+      ++changed;
+    }
+  CHECK(changed == 6);
+}
