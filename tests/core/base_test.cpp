@@ -292,3 +292,15 @@ TEST_CASE("text: what is shown cannot command a terminal, what is marked up cann
   CHECK(is_utf8("\xf0\x9f\x90\x9f"));
   CHECK(toml_quote_utf8("\xc3\xb6\"\\\xff") == "\"\xc3\xb6\\\"\\\\\xef\xbf\xbd\"");
 }
+
+TEST_CASE("bounds: what is just as large is taken") {
+  const TempDir dir;
+  test::write(dir / "file", "12345");
+  const auto file = open_file(dir / "file");
+  REQUIRE(file);
+  CHECK(text(read_all(**file, 5)->view()) == "12345");
+  CHECK(human_size(1023) == "1023 B");
+  CHECK(human_size(1024) == "1.0 KiB");
+  CHECK(printable("a\x7f") == "a\\x7f");
+  CHECK(percent_encode("a\x7f") == "a%7F");
+}

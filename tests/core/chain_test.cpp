@@ -7,7 +7,9 @@
 #include <map>
 
 #include "support/check.hpp"
+#include "support/places.hpp"
 #include "support/signed_set.hpp"
+#include "support/vbmeta.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
@@ -280,7 +282,7 @@ std::string trimmed(std::string_view text) {
 
 /// The rows of the page's first table.
 std::vector<Row> documented() {
-  const std::string page = read(std::filesystem::path(WEXLO_SOURCE_DIR) / "docs/verified-boot.md");
+  const std::string page = read(std::filesystem::path(source_folder()) / "docs/verified-boot.md");
   std::vector<Row> rows;
   bool in = false;
   for (std::size_t at = 0; at < page.size();) {
@@ -448,4 +450,29 @@ TEST_CASE("verdicts: the digest of all structs is over each one's exact bytes") 
   CHECK(walk.digest == sha256_hex(all));
   CHECK(walk.digest_size == all.size());
   CHECK(walk.digest_algorithm == "sha256");
+}
+
+TEST_CASE(
+    "verdicts: a claim without a slot suffix is of the bare partition, others of the slot's") {
+  const std::string right = padded(noise(5000, 1), 4096), wrong = padded(noise(5000, 2), 4096);
+  for (const bool bare : {false, true})
+    for (const bool swapped : {false, true}) {
+      CAPTURE(bare);
+      CAPTURE(swapped);
+      std::string claim = hash_descriptor("blob", right, "salt");
+      if (bare) claim.replace(68, 4, be32(1));
+      const std::string top = padded(vbmeta(claim), 4096);
+      const std::map<std::string, std::string> parts{{"vbmeta", top},
+                                                     {"vbmeta_a", top},
+                                                     {"blob", bare != swapped ? right : wrong},
+                                                     {"blob_a", bare != swapped ? wrong : right},
+                                                     {"blob_b", wrong}};
+      verified::WalkOptions options{.find = {}, .suffix = "_a", .root_key = {}, .rollback = {}};
+      options.find = [&](const std::string& name) -> Result<SourcePtr> {
+        const auto at = parts.find(name);
+        return at == parts.end() ? nullptr : open_memory(blob(at->second), name);
+      };
+      const auto walk = value_of(verified::walk_chain(options, {}));
+      CHECK((walk.standings.at("blob") == verified::Standing::Ok) == !swapped);
+    }
 }

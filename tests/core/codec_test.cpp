@@ -185,3 +185,97 @@ TEST_CASE("xz: the stock stream's check is carried over") {
     CHECK(text(View(*packed).first(8)) == stock.substr(0, 8));
   }
 }
+
+TEST_CASE("codec: by default a large stream gives at most 300 times its size") {
+  constexpr std::size_t kFrom = 64u << 20;
+  for (const Sample& sample : kSamples) {
+    CAPTURE(compression_name(sample.kind));
+    // The rule is the same for all; these streams are quick to make.
+    if (sample.kind != Compression::Gzip && sample.kind != Compression::Zstd) continue;
+    const auto just = decode(sample.kind, as_view(sample.make(std::string(kFrom, '\0'))));
+    CHECK(just.has_value());
+    const auto more =
+        decode(sample.kind, as_view(sample.make(std::string(kFrom + (9u << 20), '\0'))));
+    REQUIRE_FALSE(more);
+    CHECK(more.error().code == ErrorCode::LimitExceeded);
+    CHECK(more.error().expected.starts_with("at most 300 times"));
+  }
+}
+
+TEST_CASE("codec: what is decoded at a time is bounded together") {
+  const std::string packed = test::gzip(std::string(16u << 20, 'a'));
+  const auto held = std::make_shared<HeldBytes>(64u << 20);
+  const auto another = [&] { return decode(Compression::Gzip, as_view(packed), {.held = held}); };
+  {
+    std::vector<Decoded> kept;
+    auto next = another();
+    for (; next && kept.size() < 5; next = another())
+      kept.push_back(std::move(*next));
+    REQUIRE_FALSE(next);
+    CHECK(next.error().code == ErrorCode::LimitExceeded);
+    CHECK(kept.size() >= 2);
+  }
+  CHECK(another());  // what nobody holds any longer does not count
+}
+
+TEST_CASE("lz4 legacy: a stream of joined ones keeps no block by its number") {
+  constexpr std::size_t kBlock = 8u << 20;
+  // Two streams, one behind the other, are one to a decoder; the short block of the first stands
+  // where a whole one would be expected.
+  const std::string one = noise(100000, 1), two(kBlock + 5, 'b');
+  const std::string stock = test::lz4_legacy(one) + test::lz4_legacy(two);
+  const std::string decoded = one + two;
+  for (const std::string& now :
+       {decoded, one + std::string(kBlock + 5, 'c'), std::string("x") + decoded}) {
+    const auto packed =
+        encode(Compression::Lz4Legacy, as_view(now), {}, {}, {as_view(stock), as_view(decoded)});
+    REQUIRE(packed);
+    const auto back = decode(Compression::Lz4Legacy, *packed, {.bytes = 64u << 20});
+    REQUIRE(back);
+    check_same(back->bytes, as_view(now));
+  }
+  // Of a single stream, blocks that did not change keep their bytes, and others do not.
+  const std::string plain = std::string(kBlock, 'a') + noise(1000, 3);
+  const std::string single = test::lz4_block(plain.substr(0, kBlock), 3) +
+                             test::lz4_block(plain.substr(kBlock), 3).substr(4);
+  std::string changed = plain;
+  changed.back() = static_cast<char>(changed.back() ^ 1);
+  const auto kept =
+      encode(Compression::Lz4Legacy, as_view(changed), {}, {}, {as_view(single), as_view(plain)});
+  REQUIRE(kept);
+  const std::size_t first_block = test::lz4_block(plain.substr(0, kBlock), 3).size();
+  check_same(View(*kept).first(first_block), as_view(single).first(first_block));
+  check_same(decode(Compression::Lz4Legacy, *kept, {.bytes = 64u << 20})->bytes, as_view(changed));
+}
+
+TEST_CASE("gzip: of a large stream with more behind it only the stream is taken") {
+  const std::string whole(3u << 20, 'a'), packed = test::gzip(whole);
+  // The last word of the file says the size that comes out, as a trailer does.
+  for (const std::string& behind : {le32(3u << 20), std::string(4, '\0') + le32(3u << 20)}) {
+    const auto decoded = decode(Compression::Gzip, as_view(packed + behind), {.bytes = 1u << 24});
+    REQUIRE(decoded);
+    CHECK(decoded->consumed == packed.size());
+    check_same(decoded->bytes, as_view(whole));
+  }
+  // A trailer that says more than the bound allows is not asked for memory.
+  const auto over = decode(Compression::Gzip, as_view(packed), {.bytes = (3u << 20) - 1});
+  REQUIRE_FALSE(over);
+  CHECK(over.error().code == ErrorCode::LimitExceeded);
+  CHECK(decode(Compression::Gzip, as_view(packed), {.bytes = 3u << 20}));
+  CHECK(framing_of(Compression::Gzip, as_view(packed).first(10), 0).header.size() == 10);
+}
+
+TEST_CASE("lz4 legacy: another magic is refused, a device tree behind the stream is not of it") {
+  const std::string packed = test::lz4_legacy(content());
+  std::string other = packed;
+  other[0] = static_cast<char>(other[0] ^ 1);
+  const auto refused = decode(Compression::Lz4Legacy, as_view(other), {.bytes = 1u << 20});
+  REQUIRE_FALSE(refused);
+  CHECK(refused.error().code == ErrorCode::Corrupt);
+  for (const std::string& rest : {std::string(), std::string(36, 't')}) {
+    const auto decoded = decode(Compression::Lz4Legacy, as_view(packed + be32(0xd00dfeed) + rest),
+                                {.bytes = 1u << 20});
+    REQUIRE(decoded);
+    CHECK(decoded->consumed == packed.size());
+  }
+}

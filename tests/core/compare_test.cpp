@@ -199,3 +199,19 @@ TEST_CASE("compare: folders and single images; what has nothing in common is ref
   CHECK(compare(dir / "a/vbmeta.img", dir / "b", {}).error().code == ErrorCode::Unsupported);
   CHECK(compare(dir / "none", dir / "b", {}).error().code == ErrorCode::NotFound);
 }
+
+TEST_CASE("compare: an entry of another type, owner or mode is told as that") {
+  const auto image = [](CpioBytes ramdisk) {
+    return BootBytes{.version = 4, .ramdisk = gzip(ramdisk.done())}.done();
+  };
+  const ImageComparison seen =
+      compared(image(CpioBytes{}.file("x", "y").file("o", "1").file("m", "1")),
+               image(CpioBytes{}
+                         .link("x", "y")
+                         .entry("o", "1", 0100644, 2, 1, 0, 2000)
+                         .file("m", "1", 0100755)));
+  CHECK(has(seen, "ramdisk", "type", "/x"));
+  CHECK(has(seen, "ramdisk", "owner", "/o"));
+  CHECK(has(seen, "ramdisk", "mode", "/m"));
+  CHECK_FALSE(has(seen, "ramdisk", "content", "/x"));
+}

@@ -160,3 +160,14 @@ TEST_CASE("chain as an image: identity, and what dtc says of a tree that was put
   CHECK(said.out.find("Korvale Tarn 1 with quite a longer name") != std::string::npos);
   CHECK(load_image(blob(kOne.substr(0, 60)), "cut").error().code == ErrorCode::Truncated);
 }
+
+TEST_CASE(
+    "device tree: one that says a byte more than there is, is none; zeros up to a page may stand "
+    "before") {
+  std::string longer = kOne;
+  longer.replace(4, 4, be32(static_cast<std::uint32_t>(kOne.size() + 1)));
+  CHECK_FALSE(dt::fdt_size(as_view(longer)));
+  CHECK(dt::fdt_size(as_view(longer + "x")) == kOne.size() + 1);
+  CHECK(models(kOne + std::string(4095 - kOne.size() % 8, '\0') + kTwo).contains("board B"));
+  CHECK_FALSE(models(kOne + std::string(8192, '\0') + kTwo).contains("board B"));
+}

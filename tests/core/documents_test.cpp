@@ -15,6 +15,7 @@
 #include "recipe/recipe.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
+#include "support/places.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
@@ -144,7 +145,8 @@ const char* const kTray =
 
 /// Every kind of edit as the manual shows it, in one recipe.
 std::string documented_recipe() {
-  std::istringstream page(test::read(std::filesystem::path(WEXLO_SOURCE_DIR) / "docs/recipes.md"));
+  std::istringstream page(
+      test::read(std::filesystem::path(test::source_folder()) / "docs/recipes.md"));
   std::string out =
       "format = 1\nname = \"all\"\n[parameters.program]\nabout = \"z\"\ndefault = \"x\"\n";
   bool in_edit = false;

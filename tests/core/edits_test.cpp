@@ -7,6 +7,7 @@
 #include "recipe/way_back.hpp"
 #include "support/patching.hpp"
 #include "support/payload.hpp"
+#include "support/places.hpp"
 #include "support/run.hpp"
 #include "support/vbmeta.hpp"
 #include "verified/vbmeta.hpp"
@@ -18,7 +19,8 @@ namespace {
 
 /// The TOML blocks of the documentation that are whole recipes of one kind.
 std::vector<std::string> examples() {
-  const std::string page = test::read(std::filesystem::path(WEXLO_SOURCE_DIR) / "docs/recipes.md");
+  const std::string page =
+      test::read(std::filesystem::path(test::source_folder()) / "docs/recipes.md");
   std::vector<std::string> out;
   const std::string begin = "```toml\n", end = "```\n";
   for (auto at = page.find(begin); at != page.npos; at = page.find(begin, at + 1)) {

@@ -300,3 +300,35 @@ TEST_CASE("demands: the lines of an info text, and values that end in a star") {
                           "require-for-product:x", "anything else=1"})
     CHECK_FALSE(parse_demand(bad));
 }
+
+TEST_CASE("fit: a code is accepted by its whole name") {
+  Pair pair;
+  pair.put("state.battery_enough", "no");
+  pair.put("state.battery_percent", "10");
+  pair.put("state.lock", "locked");
+  pair.firmware.rollback = {{1, 5}, {10, 5}};
+  pair.phone.rollback = {{1, 6}, {10, 6}};
+  CHECK(pair.stopped_by() == "rollback-1 rollback-10 battery-low");
+  pair.accepted = {"battery", "rollback-1"};
+  CHECK(pair.stopped_by() == "rollback-10 battery-low");
+  CHECK_FALSE(pair.row("battery-low").accepted);
+  CHECK_FALSE(pair.row("rollback-10").accepted);
+  pair.accepted = {"battery-lo", "rollback"};
+  CHECK(pair.stopped_by() == "rollback-1 rollback-10 battery-low");
+}
+
+TEST_CASE("fit: equal numbers fit, one less does not") {
+  Pair pair;
+  pair.firmware.anti_rollback = 4;
+  for (const auto& [stored, fits] : {std::pair{"3", true}, {"4", true}, {"5", false}}) {
+    CAPTURE(stored);
+    pair.put("state.anti_rollback", stored);
+    CHECK((pair.row("anti-rollback").verdict == FitVerdict::Fits) == fits);
+  }
+  pair.put("build.patch_level", "2026-09-05");
+  CHECK(pair.row("patch-level").verdict == FitVerdict::Fits);
+  for (const auto& [percent, fits] : {std::pair{"29", false}, {"30", true}}) {
+    pair.put("state.battery_percent", percent);
+    CHECK((pair.row("battery").verdict == FitVerdict::Fits) == fits);
+  }
+}

@@ -7,6 +7,7 @@
 
 #include "support/bytes.hpp"
 #include "support/check.hpp"
+#include "support/places.hpp"
 
 namespace fs = std::filesystem;
 
@@ -23,7 +24,7 @@ std::ptrdiff_t rank(const std::string& folder) {
 }  // namespace
 
 TEST_CASE("layering: bytes go one way") {
-  const fs::path core = fs::path(WEXLO_SOURCE_DIR) / "core";
+  const fs::path core = fs::path(wexlo::test::source_folder()) / "core";
   const std::regex include("^#include \"([a-z_]+)/");
   int seen = 0;
   for (const auto& entry : fs::recursive_directory_iterator(core)) {
@@ -45,7 +46,8 @@ TEST_CASE("layering: bytes go one way") {
 
 TEST_CASE("layering: core neither prints nor knows a terminal") {
   const std::regex forbidden("std::(cout|cerr|clog)|printf\\(|isatty|getenv|<iostream>|<CLI/");
-  for (const auto& entry : fs::recursive_directory_iterator(fs::path(WEXLO_SOURCE_DIR) / "core")) {
+  for (const auto& entry :
+       fs::recursive_directory_iterator(fs::path(wexlo::test::source_folder()) / "core")) {
     if (!entry.is_regular_file()) continue;
     CAPTURE(entry.path().string());
     CHECK_FALSE(std::regex_search(wexlo::test::read(entry.path()), forbidden));

@@ -159,3 +159,52 @@ TEST_CASE("newc: places are told as a kernel does") {
   CHECK(newc::place_of(".") == "");
   CHECK(newc::place_of("../x") == "../x");
 }
+
+TEST_CASE("newc: a name of the longest length is read, one byte more is refused") {
+  const std::string longest(4095, 'n');  // and its NUL
+  const auto archive = newc::parse(blob(CpioBytes{}.file(longest, "x").done()));
+  REQUIRE(archive);
+  CHECK(archive->entries[0].name() == longest);
+  CHECK_FALSE(newc::parse(blob(CpioBytes{}.file(longest + "n", "x").done())));
+}
+
+TEST_CASE("newc: an entry at a place that is no multiple of 4 is none: a kernel does not find it") {
+  const std::string first = CpioBytes{}.file("a", "1").trailer().raw();
+  REQUIRE(first.size() % 4 == 0);
+  for (std::size_t zeros = 0; zeros < 9; ++zeros) {
+    CAPTURE(zeros);
+    const std::string bytes = first + std::string(zeros, '\0') + CpioBytes{}.file("b", "2").done();
+    const auto archive = newc::parse(blob(bytes));
+    REQUIRE(archive);
+    CHECK(archive->entries.size() == (zeros % 4 == 0 ? 4 : 2));
+    check_same(newc::write(*archive), as_view(bytes));
+  }
+}
+
+TEST_CASE("newc: a new folder has two links, a link of a summed archive has no sum") {
+  CHECK(newc::Entry::make("d", newc::Directory | 0755, {}).get(Field::Nlink) == 2);
+  CHECK(newc::Entry::make("f", newc::Regular | 0644, {}).get(Field::Nlink) == 1);
+  std::string summed = CpioBytes{}.link("a", "to").link("b", "to").done();
+  summed[5] = '2';
+  const std::size_t second = summed.find("070701", 6);
+  summed[second + 5] = '2';
+  summed.replace(second + 102, 8, "000000e3");  // this writer gives links a sum
+  auto archive = newc::parse(blob(summed));
+  REQUIRE(archive);
+  archive->entries[0].set_data(blob("other"));
+  archive->entries[1].set_data(blob("other"));
+  CHECK(archive->entries[0].get(Field::Check) == 0);
+  CHECK(archive->entries[1].get(Field::Check) == 'o' + 't' + 'h' + 'e' + 'r');
+}
+
+TEST_CASE("newc: where others are in capitals, so is what is set in an entry of digits alone") {
+  CpioBytes bytes;
+  bytes.entry("letters", "", 0100644, 0xabc, 1, 0, 0, 0, 0, 0, true);
+  bytes.entry("digits", "", 0100000, 1, 1);  // 00008000: no letter
+  auto archive = newc::parse(blob(bytes.raw()));
+  REQUIRE(archive);
+  archive->entries[1].set(Field::Ino, 0xabcd);
+  const Bytes out = newc::write(*archive);
+  CHECK(text(out).contains("0000ABCD"));
+  CHECK_FALSE(text(out).contains("0000abcd"));
+}

@@ -3,6 +3,7 @@
 #include "base/digest.hpp"
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
+#include "recipe/journal.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
 #include "support/vbmeta.hpp"
@@ -422,4 +423,41 @@ TEST_CASE("recipes: parameters have to be given, and only those that there are")
   REQUIRE(loaded);
   CHECK(std::get<PropertyEdit>((*loaded)[0].edits[0].what).set[0].second == "v!");
   CHECK(load_recipes({spec}, {{"key", "v"}, {"other", "w"}}).error().code == ErrorCode::Usage);
+}
+
+TEST_CASE("patch: an edit's API levels hold at their edges, and an unknown level is none of them") {
+  const auto recipes = recipe(
+      "format = 1\nname = \"levels\"\n[[edit]]\nkind = \"put\"\npath = \"added\"\nfrom = "
+      "\"hello\"\nmay_miss = true\nwhen = { sdk_at_least = 33, sdk_at_most = 35 }\n");
+  const std::string stock = BootBytes{.version = 4, .ramdisk = first_ramdisk()}.done();
+  for (const auto& [sdk, done] :
+       {std::pair{0, false}, {32, false}, {33, true}, {34, true}, {35, true}, {36, false}}) {
+    CAPTURE(sdk);
+    PatchRole role{"boot", true};
+    if (sdk != 0) role.phone.sdk = static_cast<std::uint32_t>(sdk);
+    const Patched patched = value_of(patch_image(load(stock), role, recipes));
+    CHECK((at(ramdisk_of(patched.bytes.view()), "added") == "the add-on") == done);
+  }
+}
+
+TEST_CASE(
+    "patch: behind a first fragment of modules, new files and the journal go to the platform's") {
+  const auto recipes = recipe(
+      "format = 1\nname = \"vendor\"\n[[edit]]\nkind = \"put\"\npath = \"added\"\nfrom = "
+      "\"hello\"\nramdisk = \"vendor\"\n");
+  VendorBootBytes vendor{.version = 4, .dtb = device_tree("Tarn 3", "korvale,gnomon")};
+  vendor.named = {
+      {"modules", 3, lz4_legacy(CpioBytes{}.file("lib/modules/x.ko", "m").done())},
+      {"", 1, lz4_legacy(CpioBytes{}.file("first_stage_ramdisk/fstab.gnomon", "f").done())}};
+  const Patched patched =
+      value_of(patch_image(load(vendor.done()), {"vendor_boot", true}, recipes));
+  const auto image = load(text(patched.bytes.view()));
+  const auto parts = boot::ramdisk_parts(*image.image);
+  REQUIRE(parts.size() == 2);
+  const Ramdisk modules = value_of(parse_ramdisk(parts[0].bytes)),
+                platform = value_of(parse_ramdisk(parts[1].bytes));
+  CHECK(at(platform, "added") == "the add-on");
+  CHECK(at(platform, std::string(kJournalPlace)) != "(none)");
+  CHECK(at(modules, "added") == "(none)");
+  CHECK(at(modules, std::string(kJournalPlace)) == "(none)");
 }

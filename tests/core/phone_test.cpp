@@ -11,6 +11,10 @@ using namespace wexlo::test;
 
 namespace {
 
+/// For a phone that answers: long enough for a machine that is busy with other tests.
+constexpr Patience kPatient{std::chrono::seconds(60), std::chrono::seconds(60),
+                            std::chrono::milliseconds(20)};
+/// For one that falls silent, where the wait is what is tested.
 constexpr Patience kShort{std::chrono::milliseconds(2000), std::chrono::milliseconds(300),
                           std::chrono::milliseconds(20)};
 
@@ -27,16 +31,16 @@ const std::map<std::string, std::string> kVariables{{"product", "gnomon"},
                                                     {"partition-size:system_b", "0x80000000"},
                                                     {"battery-voltage", "4012"}};
 
-Result<Sheet> sheet_of(const WirePhone& phone, const Patience& patience = kShort,
+Result<Sheet> sheet_of(const WirePhone& phone, const Patience& patience = kPatient,
                        const Context& context = {}) {
   WEXLO_TRY(const LinkPtr link, connect_phone(phone.address(), context, patience));
   WEXLO_TRY(const std::string text, phone_variables(*link, context));
   return sheet_from_properties(text, "the bootloader");
 }
 
-ErrorCode refused(Wire wire, WireHabits habits) {
+ErrorCode refused(Wire wire, WireHabits habits, const Patience& patience = kPatient) {
   const WirePhone phone(wire, std::move(habits));
-  const auto got = sheet_of(phone);
+  const auto got = sheet_of(phone, patience);
   REQUIRE_FALSE(got);
   CHECK_FALSE(got.error().message.empty());
   return got.error().code;
@@ -100,9 +104,7 @@ TEST_CASE("phone: packets that are lost are sent again, numbers wrap, replies co
     const WirePhone phone(
         Wire::Udp,
         {.variables = variables, .packet = 512, .first_number = 0xfff0, .loses_every = every});
-    Patience patience = kShort;
-    patience.reply = std::chrono::milliseconds(5000);
-    const Sheet sheet = value_of(sheet_of(phone, patience));
+    const Sheet sheet = value_of(sheet_of(phone));
     CHECK(sheet.text("build.baseband").size() == 1500);
     CHECK(sheet.size_of("boot_b") == 0x4000000);
   }
@@ -121,13 +123,13 @@ TEST_CASE("phone: a bootloader without slots is asked by bare names") {
 TEST_CASE("phone: what is no bootloader, or ends, or has no end, is told so") {
   CHECK(refused(Wire::Tcp, {.greeting = ""}) == ErrorCode::LinkLost);
   CHECK(refused(Wire::Tcp, {.greeting = "HTTP"}) == ErrorCode::LinkLost);
-  CHECK(refused(Wire::Tcp, {.greeting = "FB"}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Tcp, {.greeting = "FB"}, kShort) == ErrorCode::LinkLost);
   CHECK(refused(Wire::Tcp, {.raw = be64(std::uint64_t{1} << 62)}) == ErrorCode::LimitExceeded);
   CHECK(refused(Wire::Tcp, {.raw = be64(9) + "OK"}) == ErrorCode::LinkLost);
   CHECK(refused(Wire::Tcp, {.raw = be64(4) + "DATA"}) == ErrorCode::LinkLost);
   CHECK(refused(Wire::Tcp, {.raw = be64(0)}) == ErrorCode::LinkLost);
-  CHECK(refused(Wire::Tcp, {.replies = {"INFOx"}}) == ErrorCode::LinkLost);
-  CHECK(refused(Wire::Udp, {.replies = {"INFOx"}}) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Tcp, {.replies = {"INFOx"}}, kShort) == ErrorCode::LinkLost);
+  CHECK(refused(Wire::Udp, {.replies = {"INFOx"}}, kShort) == ErrorCode::LinkLost);
   CHECK(refused(Wire::Udp, {.packet = 100}) == ErrorCode::LinkLost);
   CHECK(refused(Wire::Udp, {.replies = {std::string(kMaxMessage + 9000, 'x')}}) ==
         ErrorCode::LimitExceeded);
@@ -163,9 +165,25 @@ TEST_CASE("phone: nobody there is told in time, and a stop ends the waiting") {
 TEST_CASE("phone: text that follows text without an end of its line goes on there") {
   const WirePhone phone(Wire::Tcp,
                         {.replies = {"TEXTprod", "TEXTuct: gno", "INFOx: y", "OKAYdone"}});
-  const LinkPtr link = value_of(connect_phone(phone.address(), {}, kShort));
+  const LinkPtr link = value_of(connect_phone(phone.address(), {}, kPatient));
   const PhoneReply reply = value_of(ask_phone(*link, "getvar:all"));
   CHECK(reply.lines == std::vector<std::string>{"product: gno", "x: y"});
   CHECK(reply.text == "done");
   CHECK(ask_phone(*link, std::string(65, 'x')).error().code == ErrorCode::Usage);
+}
+
+TEST_CASE("phone: a reply of the longest length is read, one byte more is refused unread") {
+  const auto reply = [](std::uint64_t size) {
+    return refused(Wire::Tcp, {.raw = be64(size) + std::string(size, 'x')});
+  };
+  CHECK(reply(kMaxMessage) == ErrorCode::LinkLost);  // read, and it is no answer
+  CHECK(reply(kMaxMessage + 1) == ErrorCode::LimitExceeded);
+}
+
+TEST_CASE("phone: answers that come late, a second time, are passed over") {
+  const WirePhone phone(Wire::Udp, {.variables = kVariables, .packet = 512, .repeats = true});
+  const Sheet sheet = value_of(sheet_of(phone));
+  CHECK(sheet.text("phone.product") == "gnomon");
+  CHECK(sheet.size_of("boot_b") == 0x4000000);
+  CHECK(sheet.text("state.lock") == "unlocked");
 }

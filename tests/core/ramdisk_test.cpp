@@ -1,5 +1,8 @@
 #include "ramdisk/ramdisk.hpp"
 
+#include <set>
+
+#include "base/memory.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
 
@@ -136,4 +139,41 @@ TEST_CASE("ramdisk: names that climb out or go through a link are refused, other
   CHECK(check(CpioBytes{}.file("/abs", "1").file("./dot", "2").file("..hidden", "3")));
   // A folder that takes the link's place is a folder again.
   CHECK(check(CpioBytes{}.link("etc", "/etc").folder("etc").file("etc/x", "1")));
+}
+
+TEST_CASE("ramdisk: a plain archive behind a changed one begins at a multiple of 4") {
+  const std::string plain = CpioBytes{}.file("second", "2").done();
+  std::set<std::size_t> sizes;
+  for (std::uint32_t size = 1; size <= 24; ++size) {
+    CAPTURE(size);
+    const std::string first = padded(test::gzip(CpioBytes{}.file("first", "1").done()), 4);
+    Ramdisk ramdisk = parsed(first + plain);
+    REQUIRE(ramdisk.segments.size() == 2);
+    edit_entry(ramdisk, *find_entry(ramdisk, "first")).set_data(blob(noise(size, size)));
+    const Bytes out = value_of(encode_ramdisk(ramdisk));
+    const std::size_t at = text(out).find("070701");
+    REQUIRE(at != std::string::npos);
+    CHECK(at % 4 == 0);
+    const Ramdisk again = parsed(text(out));
+    CHECK(content(again, "second") == "2");
+    CHECK(content(again, "first") == noise(size, size));
+    sizes.insert(again.segments[0].encoded.size() % 4);
+  }
+  CHECK(sizes.size() == 4);  // streams of any size were among them
+}
+
+TEST_CASE("ramdisk: joined streams are bounded together") {
+  const auto stream = [](const char* name) {
+    return test::gzip(CpioBytes{}.file(name, std::string(3u << 20, 'x')).done());
+  };
+  const std::string both = stream("one") + stream("two");
+  const auto within = [&](std::uint64_t bound) {
+    return parse_ramdisk(blob(both), {.held = std::make_shared<HeldBytes>(bound)});
+  };
+  const auto refused = within(5u << 20);
+  REQUIRE_FALSE(refused);
+  CHECK(refused.error().code == ErrorCode::LimitExceeded);
+  const auto taken = within(16u << 20);
+  REQUIRE(taken);
+  CHECK(taken->segments.size() == 2);
 }

@@ -10,6 +10,7 @@
 #include "support/boot.hpp"
 #include "support/check.hpp"
 #include "support/containers.hpp"
+#include "support/places.hpp"
 #include "support/signed_set.hpp"
 #include "support/small_phone.hpp"
 #include "support/vbmeta.hpp"
@@ -493,7 +494,7 @@ TEST_CASE("rules: on an untouched stock image a finding weighs less") {
 }
 
 TEST_CASE("rules: each is documented as it is, and was provoked above") {
-  const std::string page = read(std::filesystem::path(WEXLO_SOURCE_DIR) / "docs/checks.md");
+  const std::string page = read(std::filesystem::path(source_folder()) / "docs/checks.md");
   for (const Rule& one : rules()) {
     const std::string row = fmt::format("| `{}` | {} | {} |", one.code, level_name(one.level),
                                         one.locked_only ? "locked" : "any");
@@ -505,4 +506,42 @@ TEST_CASE("rules: each is documented as it is, and was provoked above") {
   for (auto at = page.find("\n| `"); at != page.npos; at = page.find("\n| `", at + 1))
     ++rows;
   CHECK(rows == rules().size());
+}
+
+TEST_CASE("rules: an image of its partition's size fits, a byte more does not") {
+  const std::string stock = footed(older(1).done(), "boot", 1 << 20);
+  CHECK_FALSE(finds(judge(stock, stock), "partition-size"));
+  CHECK_FALSE(finds(judge(stock, stock), "file-length"));
+  CHECK_FINDS(judge(stock + "x", stock), "partition-size", "problem");
+}
+
+TEST_CASE("rules: a merge is told in each state that has one, and in no other") {
+  for (const auto& [status, told_of] :
+       {std::pair{0, false}, {1, false}, {2, true}, {3, true}, {4, false}}) {
+    CAPTURE(status);
+    std::string misc(65536, '\0');
+    misc.replace(32768, 6, std::string("\x02") + le32(0x56740AB0) + static_cast<char>(status));
+    Phone phone;
+    phone.extra["misc"] = misc;
+    CHECK(finds(phone.check(), "merge-pending") == told_of);
+  }
+}
+
+TEST_CASE(
+    "rules: a file may stand in a linked folder, and the first program is a file that may run") {
+  BootBytes boot = older(1);
+  const auto with = [&](CpioBytes ramdisk) {
+    boot.ramdisk = gzip(ramdisk.done());
+    return judge(boot.done());
+  };
+  const auto start = [] { return CpioBytes{}.file("init", "#!/bin/sh", 0100750); };
+  CHECK_FALSE(finds(with(start().link("etc", "/system/etc").file("etc/x", "y")), "archive-order"));
+  CHECK_FINDS(with(start().file("etc/x", "y")), "archive-order", "");
+  Phone phone;
+  phone.generic = CpioBytes();
+  phone.generic.folder("init");
+  const Checked folder = phone.check();
+  CAPTURE(told(folder));
+  CHECK(finds(folder, "joined-ramdisk", "problem"));
+  CHECK(told(folder).contains("/init is no file"));
 }

@@ -277,3 +277,15 @@ TEST_CASE("older signature: made, verified, spoilt, taken out") {
   for (std::size_t size = 0; size < made.size(); size += 13)
     CHECK_FALSE(verified::older_signature(View(made).first(size), image));
 }
+
+TEST_CASE("hash trees: error correction takes two blocks for each 253, begun or whole") {
+  constexpr std::uint64_t kBlock = 4096;
+  const std::pair<std::uint64_t, std::uint64_t> sizes[] = {{1, 2},   {252, 2}, {253, 2}, {254, 4},
+                                                           {505, 4}, {506, 4}, {507, 6}};
+  for (const auto& [blocks, parity] : sizes) {
+    CAPTURE(blocks);
+    CHECK(verified::fec_size(blocks * kBlock, 2) == parity * kBlock);
+  }
+  CHECK(verified::fec_size(231 * kBlock, 24) == 24 * kBlock);
+  CHECK(verified::fec_size(232 * kBlock, 24) == 48 * kBlock);
+}

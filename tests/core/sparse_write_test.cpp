@@ -145,3 +145,40 @@ TEST_CASE("sparse writing: the same in, the same out; as a stream and in a tempo
   const SourcePtr again = value_of(as_sparse({*source}, "b", {}));
   CHECK(written({*source}, {0, 4}) == text(value_of(read_all(*again, 1u << 20)).view()));
 }
+
+TEST_CASE("sparse writing: limits around what heads take: none is passed, none has room to spare") {
+  std::string pattern;
+  for (std::uint32_t i = 0; i < 90; ++i)
+    pattern += noise(1, i)[0] % 3 == 0 && i % 2 == 0 ? '0' : 'x';
+  const std::string image = blocks(pattern);
+  const SourcePtr source = source_of(image);
+  std::size_t full = 0, tight = 0;
+  for (std::uint64_t whole = 16; whole <= 18; ++whole)
+    for (std::uint64_t more = 40; more <= 80; ++more) {
+      const std::uint64_t limit = whole * kSparseBlock + more;
+      CAPTURE(limit);
+      const auto cuts = value_of(cut_sparse({*source}, limit, {}));
+      REQUIRE(cuts.size() > 1);
+      std::vector<std::string> files;
+      for (std::size_t i = 0; i < cuts.size(); ++i) {
+        files.push_back(written({*source}, cuts[i]));
+        CHECK(files.back().size() <= limit);
+        tight += files.back().size() == limit ? 1 : 0;
+        if (i + 1 == cuts.size()) continue;
+        // One block more would not have gone in, with heads for what is skipped on both sides.
+        const std::uint64_t heads = i == 0 ? 12 : 0;
+        CHECK(written({*source}, {cuts[i].first, cuts[i].count + 1}).size() + heads > limit);
+        ++full;
+      }
+      CHECK(joined(files) == image);
+    }
+  CHECK(full > 300);
+  CHECK(tight > 0);
+}
+
+TEST_CASE("sparse writing: the least limit is taken, one byte less is a wrong call") {
+  const std::string image = blocks("xxxxxxxxxxxxxxxxxxxxxxxx");
+  const SourcePtr source = source_of(image);
+  CHECK(value_of(cut_sparse({*source}, 64u << 10, {})).size() > 1);
+  CHECK(cut_sparse({*source}, (64u << 10) - 1, {}).error().code == ErrorCode::Usage);
+}

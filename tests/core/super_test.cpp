@@ -136,3 +136,29 @@ TEST_CASE("super: every flipped byte of geometry and tables is seen, or changes 
     CHECK(content(**firmware, "vendor") == good.substr(400 * 512, 8 * 512));
   }
 }
+
+TEST_CASE("super: extents that touch are apart, those that share one sector are not") {
+  // system has sectors 200 to 215; vendor takes eight.
+  for (const auto& [at, apart] :
+       {std::pair{191, true}, {192, true}, {193, false}, {215, false}, {216, true}}) {
+    CAPTURE(at);
+    SuperBytes of = usual();
+    of.partitions[1].extents[0].at = static_cast<std::uint64_t>(at);
+    const auto firmware = open(filled(of));
+    CHECK(firmware.has_value() == apart);
+    if (!firmware) CHECK(firmware.error().message.contains("overlap"));
+  }
+}
+
+TEST_CASE(
+    "super: tables of another major version, of broken sectors or with a wrong sum are refused") {
+  SuperBytes newer = usual();
+  newer.major = 11;
+  CHECK(open(filled(newer)).error().code == ErrorCode::Unsupported);
+  SuperBytes older = usual();
+  older.major = 9;
+  CHECK_FALSE(open(filled(older)));
+  SuperBytes broken = usual();
+  broken.metadata_size = 4096 + 100;
+  CHECK_FALSE(open(filled(broken)));
+}

@@ -214,3 +214,35 @@ TEST_CASE(
   }
   CHECK(done > 80);
 }
+
+TEST_CASE("super writing: primary and backup of every slot's tables are the same") {
+  SuperBytes of = usual();
+  of.slots = 3;
+  const std::string before = filled(of);
+  const std::string after = rewritten(before, {{"system", source_of(noise(32 * kSector, 3))}});
+  const std::size_t first = 12288, size = of.metadata_size;
+  CHECK(after.substr(4096, 4096) == after.substr(8192, 4096));
+  for (std::size_t slot = 0; slot < 3; ++slot) {
+    CAPTURE(slot);
+    const std::string primary = after.substr(first + slot * size, size);
+    CHECK(primary == after.substr(first + (3 + slot) * size, size));
+    CHECK(primary != before.substr(first + slot * size, size));
+    CHECK(primary == after.substr(first, size));
+  }
+  check_sound(after);
+}
+
+TEST_CASE(
+    "super writing: a group's limit binds, though super has room, and just what it allows is "
+    "taken") {
+  SuperBytes of = usual();
+  of.group_limit = 40 * kSector;  // system has 24 sectors, vendor 8
+  const std::string before = filled(of);
+  const auto grown = [&](std::size_t sectors) {
+    return rewrite_super(source_of(before), {{"system", source_of(noise(sectors * kSector, 3))}});
+  };
+  CHECK(grown(32));
+  const auto refused = grown(33);
+  REQUIRE_FALSE(refused);
+  CHECK(refused.error().code == ErrorCode::DoesNotFit);
+}

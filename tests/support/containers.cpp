@@ -80,12 +80,12 @@ std::string super_metadata(const SuperBytes& of) {
       extents += le64(extent.sectors) + le32(extent.type) + le64(extent.at) + le32(extent.device);
     index += static_cast<std::uint32_t>(one.extents.size());
   }
-  groups = field(of.group, 36) + le32(0) + le64(of.size);
+  groups = field(of.group, 36) + le32(0) + le64(of.group_limit.value_or(of.size));
   for (const std::string& name : of.devices)
     devices += le64(64) + le32(4096) + le32(0) + le64(of.size) + field(name, 36) + le32(0);
   const std::string tables = partitions + extents + groups + devices;
   const unsigned header = of.minor >= 2 ? 256 : 128;
-  std::string out = le32(0x414C5030) + le16(10) + le16(of.minor) + le32(header) +
+  std::string out = le32(0x414C5030) + le16(of.major) + le16(of.minor) + le32(header) +
                     std::string(32, '\0') + le32(static_cast<std::uint32_t>(tables.size())) +
                     sha256(tables);
   std::uint32_t at = 0;

@@ -39,7 +39,8 @@ struct SuperPartition {
 struct SuperBytes {
   std::vector<SuperPartition> partitions;
   std::uint64_t size = 1u << 20;
-  unsigned minor = 0;
+  unsigned major = 10, minor = 0;
+  std::optional<std::uint64_t> group_limit{};  ///< bytes; nullopt: all of super
   std::vector<std::string> devices{"super"};
   std::uint32_t metadata_size = 4096, slots = 2;
   std::string group = "korvale";

@@ -153,6 +153,9 @@ void WirePhone::serve_udp() {
         if (next.empty()) with.waiting.pop_front();
       }
       reply = std::string{kind, flags} + packet.substr(2, 2) + back;
+      if (habits_.repeats && !with.last.empty())
+        ::sendto(socket_, with.last.data(), with.last.size(), 0, reinterpret_cast<sockaddr*>(&from),
+                 size);
       with.last = reply;
     } else if (static_cast<std::uint16_t>(number_at(packet, 2) + 1) == with.expected) {
       reply = with.last;

@@ -20,6 +20,7 @@ struct WireHabits {
   std::uint16_t packet = 2048;          ///< UDP: its largest
   std::uint16_t first_number = 0xfffd;  ///< UDP: wraps soon
   unsigned loses_every = 0;             ///< UDP: packets, of those that come and those that go
+  bool repeats = false;                 ///< UDP: the answer before comes once more before each
 };
 
 class WirePhone {
