@@ -111,7 +111,7 @@ TEST_CASE("batch: what is refused or fails keeps no other kit from being made") 
 TEST_CASE("batch: images are kept for the next time, and what was kept is the same") {
   const Bench bench;
   const auto batch = [&](std::vector<std::string> more) {
-    more.insert(more.begin(), {WEXLO_PROGRAM, "batch", "tray.toml", "--json"});
+    more.insert(more.begin(), {built_program(), "batch", "tray.toml", "--json"});
     const Ran ran =
         run(more, bench.dir.path().string(),
             {"XDG_CONFIG_HOME=/nonexistent", "XDG_CACHE_HOME=" + (bench.dir / "cache").string()});

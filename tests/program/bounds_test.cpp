@@ -74,7 +74,7 @@ TEST_CASE("few file descriptors, no more threads, a limit on file sizes: errors,
 }
 
 TEST_CASE("out of memory is the machine's: exit code 5, with what was asked for" *
-          doctest::skip(kWatched)) {
+          doctest::skip(watched())) {
   const Bench bench;
   write(bench.dir / "big.img",
         BootBytes{.kernel = std::string(120u << 20, 'k'), .ramdisk = init_ramdisk()}.done());
@@ -124,7 +124,7 @@ TEST_CASE("a sparse image of some bytes does not fill the disk, zeros stay holes
   CHECK(info.st_blocks < 100);
 }
 
-TEST_CASE("ramdisks of one image are bounded together" * doctest::skip(kWatched)) {
+TEST_CASE("ramdisks of one image are bounded together" * doctest::skip(watched())) {
   const TempDir dir;
   // Each fragment is within the bound of one, all of them together are gigabytes.
   VendorBootBytes image{.version = 4};
@@ -139,7 +139,7 @@ TEST_CASE("ramdisks of one image are bounded together" * doctest::skip(kWatched)
   CHECK((ran.out + ran.err).find("not enough memory") == std::string::npos);
 }
 
-TEST_CASE("every wait ends at the first signal" * doctest::skip(kWatched)) {
+TEST_CASE("every wait ends at the first signal" * doctest::skip(watched())) {
   const Bench bench;
   REQUIRE(::mkfifo((bench.dir / "pipe").c_str(), 0600) == 0);
   write(bench.dir / "signer", "#!/bin/sh\nexec >&-\nsleep 60\n");

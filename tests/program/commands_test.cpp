@@ -337,7 +337,7 @@ TEST_CASE("program: settings come from the file, then the environment, then the 
   CHECK(program(bench.dir, {"inspect", "ota.zip", "--config", "good.toml"}).exit_code == 0);
   CHECK(program(bench.dir, {"inspect", "ota.zip", "--config", "bad.toml"}).exit_code == 3);
   CHECK(program(bench.dir, {"inspect", "ota.zip", "--config", "none.toml"}).exit_code == 5);
-  const std::vector<std::string> command{WEXLO_PROGRAM, "inspect", "ota.zip"};
+  const std::vector<std::string> command{built_program(), "inspect", "ota.zip"};
   CHECK(run(command, bench.dir.path().string(), {"WEXLO_JOBS=many"}).exit_code == 2);
   CHECK(run(command, bench.dir.path().string(), {"WEXLO_JOBS=1"}).exit_code == 0);
 }

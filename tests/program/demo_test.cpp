@@ -36,7 +36,7 @@ Ran judge(const std::string& line) {
 }  // namespace
 
 TEST_CASE("demo: every image of the firmware unpacks, repacks, and is the same bytes" *
-          doctest::skip(kWatched)) {
+          doctest::skip(watched())) {
   int images = 0;
   for (const auto& entry : fs::directory_iterator(demo() / "all")) {
     if (entry.path().extension() != ".img") continue;
@@ -75,7 +75,7 @@ TEST_CASE("demo: cpio lists the patched ramdisk after lz4: the kernel's format, 
 }
 
 TEST_CASE("demo: general tools agree with the gzip, xz and bzip2 that a repack writes" *
-          doctest::skip(kWatched)) {
+          doctest::skip(watched())) {
   CHECK(program(demo(), {"unpack", "all/init_boot.img", "-o", "tool"}).exit_code == 0);
   for (const std::string& tool :
        {std::string("gzip -9n"), std::string("xz --check=crc32"), std::string("bzip2")}) {
@@ -110,7 +110,7 @@ TEST_CASE("demo: the device trees and the signature are what general tools take 
     return "dd if=all/vbmeta.img bs=1 status=none skip=" + std::to_string(offset) +
            " count=" + std::to_string(size);
   };
-  const std::string key = WEXLO_DEMO_KEY;
+  const std::string key = source_folder() + "/demo/keys/korvale-demo.pem";
   CHECK(
       judge("(" + cut(0, 256) + "; " + cut(auxiliary["offset"], auxiliary["size"]) +
             ") > signed && " + cut(256 + 32, 256) + " > signature && openssl rsa -in " + key +
@@ -144,8 +144,8 @@ TEST_CASE("demo: Ctrl-C at any moment leaves neither half a kit nor temporary fi
     const pid_t child = ::fork();
     if (child == 0) {
       ::freopen("/dev/null", "w", stderr);
-      ::execl(WEXLO_PROGRAM, "wexlo", "prepare", firmware.c_str(), "-r", recipe.c_str(), "-o",
-              kit.c_str(), "--quiet", nullptr);
+      ::execl(built_program().c_str(), "wexlo", "prepare", firmware.c_str(), "-r", recipe.c_str(),
+              "-o", kit.c_str(), "--quiet", nullptr);
       ::_exit(127);
     }
     sigprocmask(SIG_UNBLOCK, &interrupt, nullptr);

@@ -17,7 +17,7 @@ struct Case {
 
 /// The rows `| case | `call` | code |` below the heading "Cases".
 std::vector<Case> documented() {
-  const std::string page = read(fs::path(WEXLO_SOURCE_DIR) / "docs/commands.md");
+  const std::string page = read(fs::path(source_folder()) / "docs/commands.md");
   const auto begin = page.find("### Cases");
   REQUIRE(begin != page.npos);
   std::istringstream lines(page.substr(begin, page.find("\n## ", begin) - begin));

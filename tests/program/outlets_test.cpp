@@ -141,14 +141,15 @@ TEST_CASE("escape sequences from names and texts never reach the terminal") {
       CHECK(read(dir / (std::string(kit) + "/plan.txt")).find('\x1b') == std::string::npos);
 }
 
-TEST_CASE("demo: stopped or out of room, it leaves no half-made folder" * doctest::skip(kWatched)) {
+TEST_CASE("demo: stopped or out of room, it leaves no half-made folder" *
+          doctest::skip(watched())) {
   const TempDir dir;
   const Ran ran = in_shell(dir, "timeout --preserve-status -s INT 1 " + kWexlo + "demo made");
   if (ran.exit_code != 0) CHECK(dir.names().empty());
 }
 
 TEST_CASE("what comes back from the disk otherwise than it was written is no output" *
-          doctest::skip(kWatched)) {
+          doctest::skip(watched())) {
   const Bench bench;
   write(bench.dir / "system.img", file_system(2 * kMiB, "ro.z=1\n"));
   write(bench.dir / "sheet.toml", Bench::sheet("[super]\nsize = 8388608\n"));
@@ -174,7 +175,7 @@ TEST_CASE("what comes back from the disk otherwise than it was written is no out
     CAPTURE(file);
     const Ran ran =
         in_shell(bench.dir, "WEXLO_DISTURB='" + fs::path(file).filename().string() +
-                                "' LD_PRELOAD='" + WEXLO_DISTURB + "' " + kWexlo + call);
+                                "' LD_PRELOAD='" + disturbing_library() + "' " + kWexlo + call);
     CAPTURE(ran.err);
     CHECK(ran.exit_code != 0);
     CHECK(ran.exit_code < 6);
@@ -212,7 +213,8 @@ TEST_CASE("batch: its progress counts kits, not bytes") {
   const pid_t child = ::forkpty(&terminal, nullptr, nullptr, nullptr);
   if (child == 0) {
     if (::chdir(bench.dir.path().c_str()) != 0) ::_exit(1);
-    ::execl(WEXLO_PROGRAM, WEXLO_PROGRAM, "batch", "jobs.toml", "--no-cache", nullptr);
+    ::execl(built_program().c_str(), built_program().c_str(), "batch", "jobs.toml", "--no-cache",
+            nullptr);
     ::_exit(127);
   }
   std::string shown;

@@ -376,3 +376,88 @@ TEST_CASE("prepare: --accept that names nothing is told when it is refused, too"
       bench.prepare({"-r", "r.toml", "--sheet", "other.toml", "--accept", "no-such-code"}, 1);
   CHECK(says(said, "note:accept-unused"));
 }
+
+TEST_CASE("prepare: a set that even an unlocked phone refuses is no kit, whatever is accepted") {
+  Bench bench;
+  bench.images["vbmeta"][11] = 9;  // a minor version that no loader knows
+  write(bench.dir / "ota.zip", bench.ota());
+  const auto before = bench.dir.names();
+  for (const std::vector<std::string>& more :
+       {std::vector<std::string>{}, {"--accept", "would-refuse"}, {"--sheet", "sheet.toml"}}) {
+    std::vector<std::string> words{"-r", "r.toml"};
+    words.insert(words.end(), more.begin(), more.end());
+    const Json refused = bench.prepare(words, 1);
+    CHECK(refused["error"]["code"] == "would-refuse");
+    CHECK(bench.dir.names() == before);
+  }
+}
+
+TEST_CASE("check KIT: a file outside of it is none of its own, though its digest is right") {
+  const Bench bench;
+  REQUIRE(bench.prepare({"-r", "r.toml"})["ok"] == true);
+  write(bench.dir / "x", "somebody's");
+  Json manifest = Json::parse(read(bench.dir / "kit/kit.json"));
+  const std::string sum = hex_of(sha256("somebody's"));
+  manifest["images"][0]["flash"]["file"] = "../x";
+  manifest["images"][0]["flash"]["size"] = 10;
+  manifest["images"][0]["flash"]["sha256"] = sum;
+  const std::string old_sum = hex_of(sha256(read(bench.dir / "kit/kit.json"))),
+                    now = manifest.dump(2);
+  write(bench.dir / "kit/kit.json", now);
+  std::string digests = read(bench.dir / "kit/digests.txt");
+  REQUIRE(digests.contains(old_sum));
+  digests.replace(digests.find(old_sum), old_sum.size(), hex_of(sha256(now)));
+  write(bench.dir / "kit/digests.txt", digests + sum + "  ../x\n");
+  const Ran ran = program(bench.dir, {"check", "kit", "--json"});
+  CHECK(ran.exit_code == 1);
+  const Json told = Json::parse(ran.out);
+  std::size_t outside = 0;
+  for (const Json& one : told["findings"])
+    if (one["code"] == "kit-file" && one["message"].get<std::string>().contains("outside"))
+      ++outside;
+  CHECK(outside >= 1);
+}
+
+TEST_CASE("prepare --with system: a system that is mounted at / is verified there, too") {
+  for (const std::string mount : {"/", "/system", "/system_root"}) {
+    CAPTURE(mount);
+    Bench bench;
+    bench.images["vendor_boot"] = with_footer(
+        VendorBootBytes{
+            .version = 4,
+            .ramdisk =
+                lz4_legacy(CpioBytes{}
+                               .file("first_stage_ramdisk/fstab.gnomon",
+                                     "system " + mount +
+                                         " ext4 ro wait,slotselect,avb,logical,first_stage_mount\n")
+                               .done()),
+            .dtb = device_tree("Tarn 3", "korvale,gnomon")}
+            .done(),
+        "vendor_boot", 1u << 18);
+    write(bench.dir / "ota.zip", bench.ota());
+    write(bench.dir / "gsi.img", file_system(2 * kMiB, "ro.product.cpu.abilist=arm64-v8a\n"));
+    write(bench.dir / "s.toml",
+          Bench::sheet(
+              "[super]\nsize = 8388608\n[[logical]]\nname = \"system_a\"\nsize = 2097152\n"));
+    const Json done =
+        bench.prepare({"-r", "r.toml", "--sheet", "s.toml", "--with", "system=gsi.img", "--wipe",
+                       "--dry-run", "--accept", "not-vouched-system"});
+    CHECK(says(done, "warning:not-vouched-system") == (mount != "/system_root"));
+  }
+}
+
+TEST_CASE("prepare --with: a logical image of odd size gets a partition of whole blocks") {
+  const Bench bench;
+  write(bench.dir / "gsi.img",
+        file_system(3 * kMiB + 1, "ro.product.cpu.abilist=arm64-v8a\nro.build.ab_update=true\n"));
+  write(
+      bench.dir / "s.toml",
+      Bench::sheet("[super]\nsize = 12582912\n[[logical]]\nname = \"system_a\"\nsize = 2097152\n"));
+  REQUIRE(bench.prepare({"-r", "r.toml", "-r", "flags.toml", "--sheet", "s.toml", "--with",
+                         "system=gsi.img", "--wipe"})["ok"] == true);
+  const std::string plan = read(bench.dir / "kit/plan.toml");
+  const std::size_t resize = plan.find("do = \"resize\"");
+  REQUIRE(resize != plan.npos);
+  CHECK(plan.find("do = \"resize\"", resize + 1) > plan.find("[[back]]"));
+  CHECK(plan.substr(resize, plan.find("[[", resize) - resize).contains("size = 3149824\n"));
+}

@@ -8,7 +8,7 @@ namespace wexlo::test {
 inline Ran in_shell(const TempDir& dir, const std::string& line) {
   return shell("export XDG_CONFIG_HOME=/nonexistent NO_COLOR=1; " + line, dir.path().string());
 }
-inline const std::string kWexlo = std::string("\"") + WEXLO_PROGRAM + "\" ";
+inline const std::string kWexlo = std::string("\"") + built_program() + "\" ";
 
 /// No signal, and a reply that is whole.
 inline void check_sane(const TempDir& dir, const std::vector<std::string>& words) {

@@ -5,6 +5,7 @@
 
 #include "support/bytes.hpp"
 #include "support/check.hpp"
+#include "support/places.hpp"
 #include "support/run.hpp"
 
 namespace wexlo::test {
@@ -13,7 +14,7 @@ using Json = nlohmann::json;
 
 /// Runs wexlo in `folder`, untouched by the user's own settings.
 inline Ran program(const TempDir& folder, std::vector<std::string> arguments) {
-  arguments.insert(arguments.begin(), WEXLO_PROGRAM);
+  arguments.insert(arguments.begin(), built_program());
   return run(arguments, folder.path().string(), {"XDG_CONFIG_HOME=/nonexistent", "NO_COLOR=1"});
 }
 
