@@ -12,12 +12,11 @@
 namespace wexlo {
 namespace {
 
-constexpr std::size_t kBlock = 512, kSumAt = 148, kSumSize = 8;
-constexpr std::size_t kMaxMembers = 100'000;
+constexpr std::size_t kMaxTarMembers = 100'000;
 constexpr std::size_t kLongestLine = 4096;
 
 /// The library's view of a source. It is asked for small pieces: headers are all that is wanted.
-struct Feed {
+struct TarFeed {
   SourcePtr source;
   std::uint64_t at = 0;
   Bytes buffer{};
@@ -25,8 +24,8 @@ struct Feed {
 };
 
 la_ssize_t feed_read(archive* reader, void* user, const void** out) {
-  auto& feed = *static_cast<Feed*>(user);
-  auto some = read_some(*feed.source, feed.at, 4 * kBlock);
+  auto& feed = *static_cast<TarFeed*>(user);
+  auto some = read_some(*feed.source, feed.at, 4 * kTarBlock);
   if (!some) {
     feed.cause = std::move(some).error();
     archive_set_error(reader, EIO, "cannot read");
@@ -39,7 +38,7 @@ la_ssize_t feed_read(archive* reader, void* user, const void** out) {
 }
 
 la_int64_t feed_skip(archive*, void* user, la_int64_t count) {
-  auto& feed = *static_cast<Feed*>(user);
+  auto& feed = *static_cast<TarFeed*>(user);
   const std::uint64_t left = feed.source->size() - feed.at;
   const auto step = std::min(static_cast<std::uint64_t>(std::max<la_int64_t>(count, 0)), left);
   feed.at += step;
@@ -88,7 +87,7 @@ class TarReader {
                  .offset = position(),
                  .hint = "Fetch the package again; compare its digest with the source's."});
   }
-  Feed feed_;
+  TarFeed feed_;
   archive* archive_ = archive_read_new();
   bool begun_ = false;
 };
@@ -97,17 +96,17 @@ class TarReader {
 
 bool looks_like_tar(View start) {
   // A first member without a name is odd, and still a member: the sum tells.
-  if (start.size() < kBlock) return false;
-  const std::string_view field = until_nul(start.subspan(kSumAt, kSumSize));
+  if (start.size() < kTarBlock) return false;
+  const std::string_view field = until_nul(start.subspan(kTarSumAt, kTarSumSize));
   const std::size_t digit = field.find_first_not_of(' ');
   unsigned promised = 0;
   if (digit == field.npos ||
       std::from_chars(field.data() + digit, field.data() + field.size(), promised, 8).ec !=
           std::errc())
     return false;
-  unsigned sum = kSumSize * ' ';
-  for (std::size_t i = 0; i < kBlock; ++i)
-    if (i < kSumAt || i >= kSumAt + kSumSize) sum += std::to_integer<unsigned>(start[i]);
+  unsigned sum = kTarSumSize * ' ';
+  for (std::size_t i = 0; i < kTarBlock; ++i)
+    if (i < kTarSumAt || i >= kTarSumAt + kTarSumSize) sum += std::to_integer<unsigned>(start[i]);
   return sum == promised;
 }
 
@@ -125,11 +124,11 @@ Result<Places> find_places(const SourcePtr& source, const Context& context) {
     WEXLO_CHECK(check_stop(context));
     WEXLO_TRY(archive_entry* const entry, reader.next());
     if (entry == nullptr) return out;
-    if (++out.members > kMaxMembers)
+    if (++out.members > kMaxTarMembers)
       return fail({.code = ErrorCode::LimitExceeded,
                    .message = "the tar has too many members",
                    .file = source->name(),
-                   .expected = fmt::format("at most {}", kMaxMembers)});
+                   .expected = fmt::format("at most {}", kMaxTarMembers)});
     if (archive_entry_filetype(entry) != AE_IFREG || archive_entry_hardlink(entry) != nullptr)
       continue;
     const char* path = archive_entry_pathname(entry);

@@ -8,6 +8,9 @@
 
 namespace wexlo {
 
+/// Sizes and places in a header, in bytes: every member begins at a multiple of a block.
+inline constexpr std::size_t kTarBlock = 512, kTarSumAt = 148, kTarSumSize = 8;
+
 /// A member's header at the start: ustar, GNU, or the old form without a magic whose sum is right.
 [[nodiscard]] bool looks_like_tar(View start);
 

@@ -104,8 +104,8 @@ Status write_summed_tar(const std::vector<TarMember>& members, const std::string
 
 namespace {
 
-constexpr std::size_t kBlock = 512, kRecord = 10240;
-constexpr std::size_t kSizeAt = 124, kSizeLength = 12, kSumAt = 148, kSumLength = 8;
+constexpr std::size_t kRecord = 10240;
+constexpr std::size_t kSizeAt = 124, kSizeLength = 12;
 
 /// Octal digits, or for more than they hold the number itself with its first bit set.
 void put_size(Bytes& header, std::uint64_t size) {
@@ -123,17 +123,17 @@ void put_size(Bytes& header, std::uint64_t size) {
 }
 
 void put_sum(Bytes& header) {
-  std::fill_n(header.begin() + kSumAt, kSumLength, std::byte{' '});
+  std::fill_n(header.begin() + kTarSumAt, kTarSumSize, std::byte{' '});
   unsigned sum = 0;
   for (const std::byte one : header)
     sum += std::to_integer<unsigned>(one);
   const std::string digits = fmt::format("{:06o}", sum) + '\0' + ' ';
-  std::ranges::transform(digits, header.begin() + kSumAt,
+  std::ranges::transform(digits, header.begin() + kTarSumAt,
                          [](char c) { return static_cast<std::byte>(c); });
 }
 
 Result<Bytes> new_header(const Source& tar, const TarPlace& place, std::uint64_t size) {
-  const std::uint64_t at = place.data_at - kBlock;
+  const std::uint64_t at = place.data_at - kTarBlock;
   if (place.header_at < at) {
     WEXLO_TRY(const Bytes before, read_some(tar, place.header_at, at - place.header_at));
     if (as_text(before).find(" size=") != std::string_view::npos)
@@ -143,7 +143,7 @@ Result<Bytes> new_header(const Source& tar, const TarPlace& place, std::uint64_t
                    .offset = place.header_at,
                    .hint = "Unpack the tar and give the folder."});
   }
-  WEXLO_TRY(Bytes header, read_some(tar, at, kBlock));
+  WEXLO_TRY(Bytes header, read_some(tar, at, kTarBlock));
   if (!looks_like_tar(header))
     return fail({.code = ErrorCode::Corrupt,
                  .message = "no header before the member",
@@ -175,11 +175,11 @@ Result<SourcePtr> rewrite_tar(const SourcePtr& tar,
     ++used;
     const SourcePtr& content = one->second;
     WEXLO_TRY(Bytes header, new_header(*tar, place, content->size()));
-    add(tar, done, place.data_at - kBlock - done);
-    add(open_memory(Blob(std::move(header)), tar->name()), 0, kBlock);
+    add(tar, done, place.data_at - kTarBlock - done);
+    add(open_memory(Blob(std::move(header)), tar->name()), 0, kTarBlock);
     add(content, 0, content->size());
-    add(nullptr, 0, align_up(content->size(), kBlock) - content->size());
-    done = std::min(end, place.data_at + align_up(place.size, kBlock));
+    add(nullptr, 0, align_up(content->size(), kTarBlock) - content->size());
+    done = std::min(end, place.data_at + align_up(place.size, kTarBlock));
   }
   if (used < replacements.size())
     return fail({.code = ErrorCode::NotFound, .message = "no such member", .file = tar->name()});

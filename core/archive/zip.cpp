@@ -13,11 +13,11 @@
 namespace wexlo {
 namespace {
 
-constexpr std::uint64_t kMaxMembers = 1'000'000;
+constexpr std::uint64_t kMaxZipMembers = 1'000'000;
 
 /// libzip's view of a Source. It also remembers where libzip read last: the first byte of a stored
 /// member tells where the member lies, which libzip itself does not say.
-struct Feed {
+struct ZipFeed {
   SourcePtr source;
   std::uint64_t at = 0;
   std::uint64_t last_read_at = 0;
@@ -26,7 +26,7 @@ struct Feed {
 };
 
 zip_int64_t feed_call(void* user, void* data, zip_uint64_t size, zip_source_cmd_t command) {
-  auto& feed = *static_cast<Feed*>(user);
+  auto& feed = *static_cast<ZipFeed*>(user);
   switch (command) {
     case ZIP_SOURCE_SUPPORTS:
       return zip_source_make_command_bitmap(
@@ -114,7 +114,7 @@ class CheckedSource final : public Source {
 }  // namespace
 
 struct ZipArchive::State {
-  Feed feed;
+  ZipFeed feed;
   zip_t* zip = nullptr;
   std::mutex mutex;  ///< a zip_t serves one thread at a time
   std::uint64_t index_of(const ZipArchive& owner, const ZipMember& member) const {
@@ -152,11 +152,11 @@ Result<std::shared_ptr<const ZipArchive>> ZipArchive::open(SourcePtr source) {
     return fail(state.error(&error, "not a readable zip"));
   }
   const auto count = static_cast<std::uint64_t>(zip_get_num_entries(state.zip, 0));
-  if (count > kMaxMembers)
+  if (count > kMaxZipMembers)
     return fail({.code = ErrorCode::LimitExceeded,
                  .message = "the zip has too many members",
                  .file = state.feed.source->name(),
-                 .expected = fmt::format("at most {}", kMaxMembers),
+                 .expected = fmt::format("at most {}", kMaxZipMembers),
                  .found = fmt::format("{}", count)});
   archive->members_.reserve(count);
   for (std::uint64_t i = 0; i < count; ++i) {

@@ -98,6 +98,9 @@ void append(Bytes& out, std::string_view text);
 [[nodiscard]] Result<View> slice(View in, std::uint64_t offset, std::uint64_t count,
                                  std::string_view field);
 
+/// The byte orders, as `load`, `store` and the field tables name them.
+inline constexpr auto LE = std::endian::little, BE = std::endian::big;
+
 template <std::unsigned_integral T, std::endian E>
 [[nodiscard]] T load(const std::byte* at) {
   T value;

@@ -17,6 +17,8 @@ enum class Readers { Usual, OwnerAlone };
 /// Whether to wait until the bytes are on the disk: what is not survives a killed program, but not
 /// a power cut within seconds.
 enum class Flush { Wait, Leave };
+/// Bytes in all that a command waits for: a larger whole is left to the system to write out.
+inline constexpr std::uint64_t kMostWaitedFor = 256u << 20;
 
 /// Exists unless `overwrite` allows to replace what is there. Lets a command refuse before it
 /// works.

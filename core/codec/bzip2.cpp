@@ -9,7 +9,7 @@
 namespace wexlo::codec {
 namespace {
 
-char* input(View in) {
+char* bz_input(View in) {
   return reinterpret_cast<char*>(const_cast<std::byte*>(in.data()));
 }
 
@@ -24,7 +24,7 @@ class Bzip2Decoder final : public Decoder {
     if (!ready_) return no_memory("bzip2");
     const auto in_size = static_cast<unsigned>(std::min(in.size(), kMaxPiece));
     const auto out_size = static_cast<unsigned>(std::min(out.size(), kMaxPiece));
-    stream_.next_in = input(in);
+    stream_.next_in = bz_input(in);
     stream_.avail_in = in_size;
     stream_.next_out = reinterpret_cast<char*>(out.data());
     stream_.avail_out = out_size;
@@ -56,7 +56,7 @@ class Bzip2Encoder final : public Encoder {
     if (in.empty() && !last) return Step{};  // the library takes that for a mistake
     const auto in_size = static_cast<unsigned>(std::min(in.size(), kMaxPiece));
     const auto out_size = static_cast<unsigned>(std::min(out.size(), kMaxPiece));
-    stream_.next_in = input(in);
+    stream_.next_in = bz_input(in);
     stream_.avail_in = in_size;
     stream_.next_out = reinterpret_cast<char*>(out.data());
     stream_.avail_out = out_size;

@@ -12,10 +12,10 @@ namespace wexlo::codec {
 namespace {
 
 constexpr std::size_t kFixedHeader = 10;
-constexpr std::size_t kFlagsAt = 3;
-enum Flag : unsigned { HeaderCrc = 2, Extra = 4, Name = 8, Comment = 16 };
+constexpr std::size_t kGzipFlagsAt = 3;
+enum GzipFlag : unsigned { HeaderCrc = 2, Extra = 4, Name = 8, Comment = 16 };
 
-Bytef* input(View in) {
+Bytef* z_input(View in) {
   return reinterpret_cast<Bytef*>(const_cast<std::byte*>(in.data()));
 }
 
@@ -31,7 +31,7 @@ class GzipDecoder final : public Decoder {
     if (!ready_) return no_memory("gzip");
     const auto in_size = static_cast<uInt>(std::min(in.size(), kMaxPiece));
     const auto out_size = static_cast<uInt>(std::min(out.size(), kMaxPiece));
-    stream_.next_in = input(in);
+    stream_.next_in = z_input(in);
     stream_.avail_in = in_size;
     stream_.next_out = reinterpret_cast<Bytef*>(out.data());
     stream_.avail_out = out_size;
@@ -60,7 +60,7 @@ class GzipDecoder final : public Decoder {
 /// Length of the member header at the start of `in`, or 0 when it is not whole.
 std::size_t header_length(View in) {
   if (in.size() < kFixedHeader) return 0;
-  const auto flags = std::to_integer<unsigned>(in[kFlagsAt]);
+  const auto flags = std::to_integer<unsigned>(in[kGzipFlagsAt]);
   std::size_t at = kFixedHeader;
   if (flags & Extra) {
     if (in.size() < at + 2) return 0;
@@ -105,14 +105,14 @@ class GzipEncoder final : public Encoder {
     if (ended_ || !pending_.empty()) return step;
     const auto in_size = static_cast<uInt>(std::min(in.size(), kMaxPiece));
     const auto out_size = static_cast<uInt>(std::min(out.size() - step.produced, kMaxPiece));
-    stream_.next_in = input(in);
+    stream_.next_in = z_input(in);
     stream_.avail_in = in_size;
     stream_.next_out = reinterpret_cast<Bytef*>(out.data() + step.produced);
     stream_.avail_out = out_size;
     const int code = deflate(&stream_, last && in_size == in.size() ? Z_FINISH : Z_NO_FLUSH);
     step.consumed = in_size - stream_.avail_in;
     step.produced += out_size - stream_.avail_out;
-    sum_ = (bare_ ? adler32 : crc32)(sum_, input(in), static_cast<uInt>(step.consumed));
+    sum_ = (bare_ ? adler32 : crc32)(sum_, z_input(in), static_cast<uInt>(step.consumed));
     size_ += step.consumed;
     if (code == Z_STREAM_END) {
       if (bare_) {
@@ -195,9 +195,9 @@ Status deflate_piece(View before, View piece, bool last, const Framing& framing,
   if (deflateInit2(&stream, level, Z_DEFLATED, -15, memory, Z_DEFAULT_STRATEGY) != Z_OK)
     return no_memory("gzip");
   if (!before.empty())
-    deflateSetDictionary(&stream, input(before), static_cast<uInt>(before.size()));
+    deflateSetDictionary(&stream, z_input(before), static_cast<uInt>(before.size()));
   out.resize(deflateBound(&stream, static_cast<uLong>(piece.size())) + 16);
-  stream.next_in = input(piece);
+  stream.next_in = z_input(piece);
   stream.avail_in = static_cast<uInt>(piece.size());
   stream.next_out = reinterpret_cast<Bytef*>(out.data());
   stream.avail_out = static_cast<uInt>(out.size());
@@ -220,7 +220,7 @@ Result<Bytes> gzip_encode_pieces(View in, const Framing& framing, const Context&
     tasks.submit(2 * kPiece, [&, i]() -> Status {
       const View piece = in.subspan(i * kPiece, std::min(kPiece, in.size() - i * kPiece));
       const View before = i == 0 ? View{} : in.subspan(i * kPiece - kWindow, kWindow);
-      sums[i] = crc32(0, input(piece), static_cast<uInt>(piece.size()));
+      sums[i] = crc32(0, z_input(piece), static_cast<uInt>(piece.size()));
       return deflate_piece(before, piece, i + 1 == count, framing, pieces[i]);
     });
   WEXLO_CHECK(tasks.wait());

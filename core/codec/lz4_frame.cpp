@@ -10,8 +10,8 @@
 namespace wexlo::codec {
 namespace {
 
-constexpr std::size_t kFlagsAt = 4, kBlockAt = 5, kMaxHeader = 19;
-enum Flag : unsigned { Independent = 32, BlockCheck = 16, Size = 8, ContentCheck = 4 };
+constexpr std::size_t kFrameFlagsAt = 4, kBlockAt = 5, kMaxFrameHeader = 19;
+enum FrameFlag : unsigned { Independent = 32, BlockCheck = 16, Size = 8, ContentCheck = 4 };
 
 class Lz4FrameDecoder final : public Decoder {
  public:
@@ -49,7 +49,7 @@ LZ4F_preferences_t preferences(const Framing& framing, std::uint64_t size) {
   wanted.frameInfo.blockSizeID = LZ4F_max4MB;
   wanted.frameInfo.contentChecksumFlag = LZ4F_contentChecksumEnabled;
   if (framing.header.size() <= kBlockAt) return wanted;
-  const auto flags = std::to_integer<unsigned>(framing.header[kFlagsAt]);
+  const auto flags = std::to_integer<unsigned>(framing.header[kFrameFlagsAt]);
   const auto block = std::to_integer<unsigned>(framing.header[kBlockAt]) >> 4 & 7;
   if (block >= LZ4F_max64KB) wanted.frameInfo.blockSizeID = static_cast<LZ4F_blockSizeID_t>(block);
   wanted.frameInfo.blockMode = flags & Independent ? LZ4F_blockIndependent : LZ4F_blockLinked;
@@ -135,7 +135,7 @@ EncoderResult lz4_frame_encoder(const Framing& framing, std::uint64_t size) {
 }
 
 Framing lz4_frame_framing(View encoded, std::uint64_t) {
-  return {.header = to_bytes(encoded.first(std::min(encoded.size(), kMaxHeader)))};
+  return {.header = to_bytes(encoded.first(std::min(encoded.size(), kMaxFrameHeader)))};
 }
 
 }  // namespace wexlo::codec

@@ -14,7 +14,7 @@ constexpr std::size_t kStreamHeader = 12;
 constexpr std::size_t kCheckAt = 7;  ///< stream flags: the id of the integrity check
 constexpr std::size_t kLzmaHeader = 13;
 /// Presets are told apart by what they search with: the dictionary is taken from the stock stream.
-constexpr std::uint32_t kDensest = 9u | LZMA_PRESET_EXTREME;
+constexpr std::uint32_t kDensestXz = 9u | LZMA_PRESET_EXTREME;
 
 const std::uint8_t* raw(View in) {
   return reinterpret_cast<const std::uint8_t*>(in.data());
@@ -98,7 +98,7 @@ class XzEncoder final : public Encoder {
 };
 
 std::uint32_t preset_of(const Framing& framing) {
-  if (framing.level < 0) return kDensest;
+  if (framing.level < 0) return kDensestXz;
   return static_cast<std::uint32_t>(framing.level) |
          (framing.variant > 0 ? LZMA_PRESET_EXTREME : 0u);
 }

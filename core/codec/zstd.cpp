@@ -10,8 +10,8 @@
 namespace wexlo::codec {
 namespace {
 
-constexpr std::size_t kDescriptorAt = 4, kMaxHeader = 18;
-constexpr int kDensest = 19;  ///< above, a reader needs more than the usual 8 MiB window
+constexpr std::size_t kDescriptorAt = 4, kMaxZstdHeader = 18;
+constexpr int kDensestZstd = 19;  ///< above, a reader needs more than the usual 8 MiB window
 
 class ZstdDecoder final : public Decoder {
  public:
@@ -59,7 +59,7 @@ class ZstdEncoder final : public Encoder {
     const auto flags =
         framing.header.size() > kDescriptorAt ? std::to_integer<unsigned>(framing.header[4]) : 0u;
     const bool size_given = framing.header.empty() || (flags & 0xe0) != 0;
-    set(ZSTD_c_compressionLevel, framing.level < 0 ? kDensest : framing.level);
+    set(ZSTD_c_compressionLevel, framing.level < 0 ? kDensestZstd : framing.level);
     set(ZSTD_c_checksumFlag, framing.header.empty() ? 1 : static_cast<int>(flags >> 2 & 1));
     set(ZSTD_c_contentSizeFlag, size_given ? 1 : 0);
     // The library chooses its tables by the size, when it is told.
@@ -100,7 +100,7 @@ EncoderResult zstd_encoder(const Framing& framing, std::uint64_t size) {
 }
 
 Framing zstd_framing(View encoded, std::uint64_t) {
-  return {.header = to_bytes(encoded.first(std::min(encoded.size(), kMaxHeader)))};
+  return {.header = to_bytes(encoded.first(std::min(encoded.size(), kMaxZstdHeader)))};
 }
 
 }  // namespace wexlo::codec

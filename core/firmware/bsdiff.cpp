@@ -11,9 +11,9 @@ namespace wexlo {
 namespace {
 
 constexpr std::string_view kClassic = "BSDIFF40", kNewer = "BSDF2";
-constexpr std::size_t kHeader = 32, kPiece = 128u << 10;
+constexpr std::size_t kDeltaHeader = 32, kDeltaPiece = 128u << 10;
 
-Error corrupt(std::string message) {
+Error bad_delta(std::string message) {
   return {.code = ErrorCode::Corrupt,
           .message = "the patch is damaged: " + std::move(message),
           .hint = "Fetch the package again; compare its digest with the source's."};
@@ -27,16 +27,16 @@ std::int64_t signed_at(View at, std::size_t offset) {
 }
 
 /// One of the three streams, unpacked as it is read.
-class Packed {
+class PackedStream {
  public:
-  Packed(View in, Compression kind)
+  PackedStream(View in, Compression kind)
       : in_(in), decoder_(kind == Compression::None ? nullptr : make_decoder(kind)) {}
 
   /// Exactly as many bytes. Errors: Truncated, Corrupt.
   Status read(MutableView out) {
     while (!out.empty()) {
       if (decoder_ == nullptr) {
-        if (in_.size() < out.size()) return fail(corrupt("a stream ends too early"));
+        if (in_.size() < out.size()) return fail(bad_delta("a stream ends too early"));
         std::ranges::copy(in_.first(out.size()), out.begin());
         in_ = in_.subspan(out.size());
         return {};
@@ -45,7 +45,7 @@ class Packed {
       in_ = in_.subspan(step.consumed);
       out = out.subspan(step.produced);
       const bool stuck = step.consumed == 0 && step.produced == 0;
-      if (!out.empty() && (step.done || stuck)) return fail(corrupt("a stream ends too early"));
+      if (!out.empty() && (step.done || stuck)) return fail(bad_delta("a stream ends too early"));
     }
     return {};
   }
@@ -72,7 +72,7 @@ class Patcher {
  public:
   Patcher(const OldBytes& old, const WriteBytes& write) : old_(old), write_(write) {}
 
-  Status run(Packed& control, Packed& diff, Packed& extra, std::int64_t size) {
+  Status run(PackedStream& control, PackedStream& diff, PackedStream& extra, std::int64_t size) {
     std::int64_t made = 0;
     while (made < size) {
       std::array<std::byte, 24> raw;
@@ -80,20 +80,20 @@ class Patcher {
       const std::int64_t add = signed_at(raw, 0), copy = signed_at(raw, 8);
       const std::int64_t seek = signed_at(raw, 16);
       if (add < 0 || copy < 0 || add > size - made || copy > size - made - add)
-        return fail(corrupt("it writes past the end"));
+        return fail(bad_delta("it writes past the end"));
       WEXLO_CHECK(add_old(diff, add));
       WEXLO_CHECK(take(extra, copy));
       made += add + copy;
-      if (__builtin_add_overflow(at_, seek, &at_)) return fail(corrupt("it seeks out of range"));
+      if (__builtin_add_overflow(at_, seek, &at_)) return fail(bad_delta("it seeks out of range"));
     }
     return {};
   }
 
  private:
-  Status add_old(Packed& diff, std::int64_t count) {
+  Status add_old(PackedStream& diff, std::int64_t count) {
     while (count > 0) {
       const MutableView piece = MutableView(piece_).first(
-          static_cast<std::size_t>(std::min<std::int64_t>(count, kPiece)));
+          static_cast<std::size_t>(std::min<std::int64_t>(count, kDeltaPiece)));
       WEXLO_CHECK(diff.read(piece));
       WEXLO_CHECK(add_at(piece));
       WEXLO_CHECK(write_(piece));
@@ -108,7 +108,7 @@ class Patcher {
     const auto size = static_cast<std::int64_t>(old_.size);
     std::int64_t end = 0;
     if (__builtin_add_overflow(at_, static_cast<std::int64_t>(piece.size()), &end))
-      return fail(corrupt("it seeks out of range"));
+      return fail(bad_delta("it seeks out of range"));
     const std::int64_t from = std::clamp<std::int64_t>(at_, 0, size);
     const std::int64_t to = std::clamp<std::int64_t>(end, 0, size);
     if (from >= to) return {};
@@ -121,10 +121,10 @@ class Patcher {
     return {};
   }
 
-  Status take(Packed& extra, std::int64_t count) {
+  Status take(PackedStream& extra, std::int64_t count) {
     while (count > 0) {
       const MutableView piece = MutableView(piece_).first(
-          static_cast<std::size_t>(std::min<std::int64_t>(count, kPiece)));
+          static_cast<std::size_t>(std::min<std::int64_t>(count, kDeltaPiece)));
       WEXLO_CHECK(extra.read(piece));
       WEXLO_CHECK(write_(piece));
       count -= static_cast<std::int64_t>(piece.size());
@@ -135,7 +135,7 @@ class Patcher {
   const OldBytes& old_;
   const WriteBytes& write_;
   std::int64_t at_ = 0;
-  Bytes piece_ = Bytes(kPiece), old_piece_ = Bytes(kPiece);
+  Bytes piece_ = Bytes(kDeltaPiece), old_piece_ = Bytes(kDeltaPiece);
 };
 
 }  // namespace
@@ -150,7 +150,7 @@ Status apply_bsdiff(View patch, const OldBytes& old, std::uint64_t most, const W
                  .message = "not a patch that is known",
                  .expected = fmt::format("{} or {}", kClassic, kNewer),
                  .found = hex(patch.first(std::min<std::size_t>(8, patch.size())))});
-  if (patch.size() < kHeader) return fail(corrupt("its header is cut short"));
+  if (patch.size() < kDeltaHeader) return fail(bad_delta("its header is cut short"));
   std::array<Compression, 3> kinds;
   kinds.fill(Compression::Bzip2);
   if (as_text(patch).starts_with(kNewer))
@@ -159,20 +159,20 @@ Status apply_bsdiff(View patch, const OldBytes& old, std::uint64_t most, const W
     }
   const std::int64_t control = signed_at(patch, 8), diff = signed_at(patch, 16);
   const std::int64_t size = signed_at(patch, 24);
-  const auto left = static_cast<std::int64_t>(patch.size() - kHeader);
+  const auto left = static_cast<std::int64_t>(patch.size() - kDeltaHeader);
   if (control < 0 || control > left || diff < 0 || diff > left - control || size < 0)
-    return fail(corrupt("its lengths lead out of it"));
+    return fail(bad_delta("its lengths lead out of it"));
   if (static_cast<std::uint64_t>(size) > most)
     return fail({.code = ErrorCode::OutOfRange,
                  .message = "the patch gives more than its destination holds",
                  .expected = fmt::format("at most {} bytes", most),
                  .found = fmt::format("{} bytes", size)});
-  const View body = patch.subspan(kHeader);
+  const View body = patch.subspan(kDeltaHeader);
   const auto control_size = static_cast<std::size_t>(control);
   const auto diff_size = static_cast<std::size_t>(diff);
-  Packed controls(body.first(control_size), kinds[0]);
-  Packed diffs(body.subspan(control_size, diff_size), kinds[1]);
-  Packed extras(body.subspan(control_size + diff_size), kinds[2]);
+  PackedStream controls(body.first(control_size), kinds[0]);
+  PackedStream diffs(body.subspan(control_size, diff_size), kinds[1]);
+  PackedStream extras(body.subspan(control_size + diff_size), kinds[2]);
   return Patcher(old, write).run(controls, diffs, extras, size);
 }
 

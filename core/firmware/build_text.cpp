@@ -47,7 +47,7 @@ std::string first_of(const std::map<std::string, std::string, std::less<>>& valu
   return {};
 }
 
-void read_metadata(std::string_view text, BuildText& out) {
+void read_ota_metadata(std::string_view text, BuildText& out) {
   const auto values = key_values(text);
   out.over_the_air = true;
   out.build.fingerprint = first_of(values, {"post-build"});
@@ -173,7 +173,7 @@ bool is_build_text(std::string_view path) {
 BuildText read_build_text(std::string_view path, std::string_view text) {
   BuildText out;
   if (path.ends_with(kMetadata))
-    read_metadata(text, out);
+    read_ota_metadata(text, out);
   else if (path.ends_with(kScript))
     read_script(text, out);
   else if (base_name(path) == kDemands)

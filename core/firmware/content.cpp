@@ -13,7 +13,7 @@
 namespace wexlo {
 namespace {
 
-constexpr std::size_t kPiece = 1u << 20;
+constexpr std::size_t kContentPiece = 1u << 20;
 constexpr std::size_t kQueued = 3;  ///< pieces that wait for the digests
 
 /// Digests of bytes that come in order, counted by a thread of its own when there is more than one
@@ -119,7 +119,7 @@ class Buffers {
         std::atomic_thread_fence(std::memory_order_acquire);
         return one;
       }
-    return all_.emplace_back(std::make_shared<Bytes>(kPiece));
+    return all_.emplace_back(std::make_shared<Bytes>(kContentPiece));
   }
 
  private:
@@ -241,7 +241,8 @@ Result<Verified> copy_source(const Source& source, const std::vector<Promise>& p
       at += stretch.size;
     } else {
       const auto buffer = buffers.take();
-      const auto count = static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, stretch.size));
+      const auto count =
+          static_cast<std::size_t>(std::min<std::uint64_t>(kContentPiece, stretch.size));
       const MutableView piece = MutableView(*buffer).first(count);
       WEXLO_CHECK(source.read_at(at, piece));
       digests.put(buffer, count, 0);
@@ -262,10 +263,10 @@ Result<Verified> copy_source(const Source& source, const std::vector<Promise>& p
 
 Result<std::string> digest_of(ImageSink& sink, std::uint64_t size, const Context& context) {
   Hasher hasher(DigestKind::Sha256);
-  Bytes chunk(kPiece);
-  for (std::uint64_t at = 0; at < size; at += kPiece) {
+  Bytes chunk(kContentPiece);
+  for (std::uint64_t at = 0; at < size; at += kContentPiece) {
     WEXLO_CHECK(check_stop(context));
-    const auto part = MutableView(chunk).first(std::min<std::uint64_t>(kPiece, size - at));
+    const auto part = MutableView(chunk).first(std::min<std::uint64_t>(kContentPiece, size - at));
     WEXLO_CHECK(sink.read_at(at, part));
     hasher.update(part);
   }

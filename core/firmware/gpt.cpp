@@ -11,8 +11,8 @@
 namespace wexlo {
 namespace {
 
-constexpr std::string_view kMagic = "EFI PART";
-constexpr std::size_t kHeader = 92, kEntry = 128, kNameAt = 56, kNameUnits = 36;
+constexpr std::string_view kGptMagic = "EFI PART";
+constexpr std::size_t kGptHeader = 92, kEntry = 128, kNameAt = 56, kNameUnits = 36;
 constexpr std::uint32_t kMaxEntries = 4096, kMaxEntry = 4096;
 constexpr std::size_t kSuperProbe = 12u << 10;
 constexpr std::uint64_t kSectors[] = {512, 4096};
@@ -39,10 +39,10 @@ Error wrong(std::string message, std::uint64_t at, std::string expected, std::st
 
 Result<Table> read_table(const Source& source, std::uint64_t at, std::uint64_t sector) {
   WEXLO_TRY(Bytes header, read_some(source, at, sector));
-  if (header.size() < kHeader || !as_text(header).starts_with(kMagic))
-    return fail(wrong("no partition table here", at, std::string(kMagic), ""));
+  if (header.size() < kGptHeader || !as_text(header).starts_with(kGptMagic))
+    return fail(wrong("no partition table here", at, std::string(kGptMagic), ""));
   const auto size = le<std::uint32_t>(header, 12), promised = le<std::uint32_t>(header, 16);
-  if (size < kHeader || size > header.size())
+  if (size < kGptHeader || size > header.size())
     return fail(
         wrong("the table header's size is out of range", at + 12, "92", fmt::format("{}", size)));
   std::fill_n(header.begin() + 16, 4, std::byte{0});
@@ -133,8 +133,8 @@ bool looks_like_gpt(View start) {
     for (std::size_t row = 0; row < 4; ++row)
       if (start[kTypesAt + row * kRow] == std::byte{0xEE}) return true;
   return std::ranges::any_of(kSectors, [&](std::uint64_t sector) {
-    return start.size() >= sector + kMagic.size() &&
-           as_text(start.subspan(static_cast<std::size_t>(sector))).starts_with(kMagic);
+    return start.size() >= sector + kGptMagic.size() &&
+           as_text(start.subspan(static_cast<std::size_t>(sector))).starts_with(kGptMagic);
   });
 }
 

@@ -11,10 +11,10 @@
 namespace wexlo {
 namespace {
 
-constexpr std::string_view kMagic = "CrAU";
-constexpr std::size_t kHeaderSize = 24, kHeaderSizeV1 = 20;
+constexpr std::string_view kPayloadMagic = "CrAU";
+constexpr std::size_t kPayloadHeader = 24, kHeaderSizeV1 = 20;
 constexpr std::uint64_t kMaxManifest = 64u << 20;  ///< real ones take up to a few MiB
-constexpr int kMaxPartitions = 1024;
+constexpr int kMaxPayloadPartitions = 1024;
 // What is read of one is bounded where it is read; no storage of a phone is as large as this.
 constexpr std::uint64_t kMaxPartition = std::uint64_t{1} << 40;
 constexpr std::uint64_t kMaxBlockSize = 1u << 20;
@@ -49,12 +49,12 @@ class PayloadReader {
   }
 
   Status read_header() {
-    WEXLO_TRY(const Bytes head, read_some(*source_, 0, kHeaderSize));
+    WEXLO_TRY(const Bytes head, read_some(*source_, 0, kPayloadHeader));
     if (!looks_like_payload(head))
       return fail({.code = ErrorCode::BadMagic,
                    .message = "not a payload",
                    .offset = 0,
-                   .expected = std::string(kMagic),
+                   .expected = std::string(kPayloadMagic),
                    .found = hex(View(head).first(std::min<std::size_t>(head.size(), 4)))});
     BeReader in(head);
     WEXLO_CHECK(in.take(4, "magic"));
@@ -65,7 +65,7 @@ class PayloadReader {
                    .offset = 4,
                    .expected = "1 or 2",
                    .found = fmt::format("{}", version_)});
-    header_size_ = version_ == 1 ? kHeaderSizeV1 : kHeaderSize;
+    header_size_ = version_ == 1 ? kHeaderSizeV1 : kPayloadHeader;
     WEXLO_TRY(manifest_size_, in.get<std::uint64_t>("manifest_size"));
     if (version_ == 2) {
       WEXLO_TRY(signature_size_, in.get<std::uint32_t>("metadata_signature_size"));
@@ -138,11 +138,11 @@ class PayloadReader {
                    .offset = header_size_,
                    .expected = fmt::format("a power of two from 512 to {}", kMaxBlockSize),
                    .found = fmt::format("{}", block)});
-    if (manifest_->partitions_size() > kMaxPartitions)
+    if (manifest_->partitions_size() > kMaxPayloadPartitions)
       return fail({.code = ErrorCode::LimitExceeded,
                    .message = "the manifest lists too many partitions",
                    .offset = header_size_,
-                   .expected = fmt::format("at most {}", kMaxPartitions),
+                   .expected = fmt::format("at most {}", kMaxPayloadPartitions),
                    .found = fmt::format("{}", manifest_->partitions_size())});
     if (manifest_->partitions_size() == 0) name_the_two();
     return {};
@@ -226,14 +226,15 @@ class PayloadReader {
   const Opening& opening_;
   FirmwarePtr out_ = std::make_unique<Firmware>();
   std::shared_ptr<manifest::Manifest> manifest_ = std::make_shared<manifest::Manifest>();
-  std::uint64_t version_ = 0, header_size_ = kHeaderSize, manifest_size_ = 0, signature_size_ = 0;
+  std::uint64_t version_ = 0, header_size_ = kPayloadHeader, manifest_size_ = 0,
+                signature_size_ = 0;
   bool signed_ = false;
 };
 
 }  // namespace
 
 bool looks_like_payload(View start) {
-  return as_text(start).starts_with(kMagic);
+  return as_text(start).starts_with(kPayloadMagic);
 }
 
 Result<FirmwarePtr> open_payload(const SourcePtr& source, const Opening& opening) {

@@ -11,8 +11,6 @@
 namespace wexlo {
 namespace {
 
-constexpr std::uint32_t kMagic = 0xED26FF3A;
-constexpr std::size_t kHeaderSize = 28, kChunkHeaderSize = 12;
 constexpr std::uint16_t kMajor = 1;
 constexpr std::uint32_t kMaxBlock = 16u << 20;
 constexpr std::uint64_t kMaxImage = std::uint64_t{1} << 44;
@@ -93,7 +91,7 @@ class SparseSource final : public Source {
 };
 
 Status SparseSource::open() {
-  WEXLO_TRY(const Bytes raw, read_some(*source_, 0, kHeaderSize));
+  WEXLO_TRY(const Bytes raw, read_some(*source_, 0, kSparseHeader));
   LeReader in(raw);
   const auto header = [&]() -> Status {
     WEXLO_CHECK(in.take(4, "magic"));
@@ -111,7 +109,7 @@ Status SparseSource::open() {
                    .offset = 4,
                    .expected = "1",
                    .found = fmt::format("{}", major)});
-    if (header_size < kHeaderSize || chunk_header_ < kChunkHeaderSize)
+    if (header_size < kSparseHeader || chunk_header_ < kSparseChunk)
       return fail({.code = ErrorCode::BadValue,
                    .message = "a header size is too small",
                    .offset = 8,
@@ -187,7 +185,7 @@ Status SparseSource::next_chunk() const {
   if (read_ == total_chunks_)
     return fail(bad("the chunks do not fill the image", next_at_, size_, begin_));
   const std::uint64_t at = next_at_;
-  std::byte raw[kChunkHeaderSize];
+  std::byte raw[kSparseChunk];
   WEXLO_CHECK(source_->read_at(at, raw));
   Chunk chunk{.begin = begin_, .type = load<std::uint16_t, std::endian::little>(raw)};
   chunk.size = std::uint64_t{load<std::uint32_t, std::endian::little>(raw + 4)} * block_;
@@ -364,7 +362,8 @@ std::uint64_t most_filled(const Context& context) {
 }  // namespace
 
 bool looks_like_sparse(View start) {
-  return start.size() >= 4 && load<std::uint32_t, std::endian::little>(start.data()) == kMagic;
+  return start.size() >= 4 &&
+         load<std::uint32_t, std::endian::little>(start.data()) == kSparseMagic;
 }
 
 Result<SourcePtr> open_sparse(const SourcePtr& source, const Opening& opening) {

@@ -6,6 +6,10 @@
 
 namespace wexlo {
 
+/// As they are written; a reader takes longer headers, too. Sizes in bytes.
+inline constexpr std::uint32_t kSparseMagic = 0xED26FF3A;
+inline constexpr std::size_t kSparseHeader = 28, kSparseChunk = 12;
+
 [[nodiscard]] bool looks_like_sparse(View start);
 
 /// The expanded image. Reading checks all sizes; a checker, where the image carries a CRC.

@@ -5,13 +5,13 @@
 #include <algorithm>
 
 #include "firmware/content.hpp"
+#include "firmware/sparse.hpp"
 
 namespace wexlo {
 namespace {
 
-constexpr std::uint32_t kMagic = 0xED26FF3A;
 constexpr std::uint16_t kRaw = 0xCAC1, kFill = 0xCAC2, kSkip = 0xCAC3;
-constexpr std::uint64_t kHeader = 28, kChunkHeader = 12, kFillSize = 4;
+constexpr std::uint64_t kFillSize = 4;
 constexpr std::uint64_t kLeastLimit = 64u << 10;
 constexpr std::uint64_t kMaxBlocks = 0xFFFFFFFF;
 /// A chunk's total_sz has 32 bits.
@@ -23,7 +23,7 @@ struct Run {
   Sort sort = Sort::Raw;
   std::uint64_t first = 0, count = 0;  ///< blocks
   /// In the file; `first` and `count` may be of a part of it.
-  [[nodiscard]] std::uint64_t bytes() const { return kChunkHeader + data(); }
+  [[nodiscard]] std::uint64_t bytes() const { return kSparseChunk + data(); }
   [[nodiscard]] std::uint64_t data() const {
     return sort == Sort::Raw ? count * kSparseBlock : sort == Sort::Zero ? kFillSize : 0;
   }
@@ -115,16 +115,16 @@ Result<std::vector<SparseCut>> cut_sparse(const SparseInput& input, std::uint64_
                  .found = fmt::format("{}", limit)});
   WEXLO_TRY(const auto runs, Runs(input, context).of(0, blocks));
   // Two chunks that skip what lies around are a part of every piece.
-  const std::uint64_t room = limit - kHeader - 2 * kChunkHeader;
+  const std::uint64_t room = limit - kSparseHeader - 2 * kSparseChunk;
   std::vector<SparseCut> out{{0, 0}};
   std::uint64_t used = 0;
   for (Run run : runs) {
     while (run.count > 0) {
       const std::uint64_t left = room - used;
       const std::uint64_t fits = run.sort != Sort::Raw ? (left >= run.bytes() ? run.count : 0)
-                                 : left <= kChunkHeader
+                                 : left <= kSparseChunk
                                      ? 0
-                                     : std::min(run.count, (left - kChunkHeader) / kSparseBlock);
+                                     : std::min(run.count, (left - kSparseChunk) / kSparseBlock);
       if (fits == 0) {
         out.push_back({run.first, 0});
         used = 0;
@@ -146,11 +146,11 @@ Status write_sparse(const SparseInput& input, const SparseCut& cut, const Contex
   const std::size_t chunks = runs.size() + (cut.first > 0 ? 1 : 0) + (end < blocks ? 1 : 0);
   Bytes header;
   LeWriter writer(header);
-  writer.put(kMagic);
+  writer.put(kSparseMagic);
   writer.put(std::uint16_t{1});
   writer.put(std::uint16_t{0});
-  writer.put(static_cast<std::uint16_t>(kHeader));
-  writer.put(static_cast<std::uint16_t>(kChunkHeader));
+  writer.put(static_cast<std::uint16_t>(kSparseHeader));
+  writer.put(static_cast<std::uint16_t>(kSparseChunk));
   writer.put(static_cast<std::uint32_t>(kSparseBlock));
   writer.put(static_cast<std::uint32_t>(blocks));
   writer.put(static_cast<std::uint32_t>(chunks));

@@ -11,10 +11,10 @@ namespace wexlo {
 namespace {
 
 constexpr std::uint64_t kBlock = 4096;
-constexpr std::uint64_t kMaxBlocks = std::uint64_t{1} << 26;  ///< 256 GiB
-constexpr std::size_t kPiece = 1u << 20;
+constexpr std::uint64_t kMaxListBlocks = std::uint64_t{1} << 26;  ///< 256 GiB
+constexpr std::size_t kMovedPiece = 1u << 20;
 
-std::optional<std::uint64_t> number(std::string_view text) {
+std::optional<std::uint64_t> decimal(std::string_view text) {
   std::uint64_t value = 0;
   const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), value);
   if (bad != std::errc() || end != text.data() + text.size() || text.empty()) return std::nullopt;
@@ -48,7 +48,7 @@ class ListReader {
   Status take(const std::vector<std::string_view>& words) {
     if (words.empty()) return {};
     if (line_ == 1) {
-      const auto version = number(words[0]);
+      const auto version = decimal(words[0]);
       if (!version || *version < 1 || *version > 4)
         return fail(bad(fmt::format("expected a version from 1 to 4, found \"{}\"", words[0])));
       out_.version = static_cast<unsigned>(*version);
@@ -56,7 +56,7 @@ class ListReader {
     }
     // Version 1 has one more line before the commands, later ones three.
     if (line_ == 2 || (out_.version >= 2 && line_ <= 4)) {
-      if (words.size() != 1 || !number(words[0])) return fail(bad("expected a number"));
+      if (words.size() != 1 || !decimal(words[0])) return fail(bad("expected a decimal"));
       return {};
     }
     return command(words);
@@ -81,8 +81,8 @@ class ListReader {
     std::vector<std::uint64_t> values;
     while (!set.empty()) {
       const std::size_t comma = std::min(set.find(','), set.size());
-      const auto value = number(set.substr(0, comma));
-      if (!value) return fail(bad("a range set holds something that is no number"));
+      const auto value = decimal(set.substr(0, comma));
+      if (!value) return fail(bad("a range set holds something that is no decimal"));
       values.push_back(*value);
       set.remove_prefix(std::min(comma + 1, set.size()));
     }
@@ -90,7 +90,7 @@ class ListReader {
       return fail(bad("a range set's count is not what follows"));
     for (std::size_t i = 1; i < values.size(); i += 2) {
       const std::uint64_t begin = values[i], end = values[i + 1];
-      if (end <= begin || end > kMaxBlocks)
+      if (end <= begin || end > kMaxListBlocks)
         return fail(bad(fmt::format("blocks {} to {} are out of range", begin, end)));
       end_ = std::max(end_, end);
       if (data) out_.ranges.emplace_back(begin * kBlock, end * kBlock);
@@ -161,13 +161,13 @@ class TransferContent final : public Content {
     }
     WEXLO_CHECK(check_image_size(plan_.size, data_->name(), context));
     WEXLO_CHECK(sink.resize(plan_.size));
-    Bytes piece(kPiece);
+    Bytes piece(kMovedPiece);
     std::uint64_t from = 0;
     for (auto [at, end] : plan_.ranges)
       while (at < end) {
         WEXLO_CHECK(check_stop(context));
         const MutableView part =
-            MutableView(piece).first(std::min<std::uint64_t>(kPiece, end - at));
+            MutableView(piece).first(std::min<std::uint64_t>(kMovedPiece, end - at));
         WEXLO_CHECK(data_->read_at(from, part));
         WEXLO_CHECK(sink.write_at(at, part));
         from += part.size();

@@ -92,7 +92,6 @@ constexpr std::array kSectionsOld{
 
 constexpr std::span<const Field> f012(kFields012), f34(kFields34), fv(kVendorFields);
 constexpr std::span<const SectionRule> s012(kSections012), s34(kSections34), sv(kVendorSections);
-constexpr auto LE = std::endian::little;
 constexpr std::uint32_t kPage34 = 4096;  ///< fixed: versions 3 and 4 have no field for it
 
 constexpr std::array kBootLayouts{

@@ -10,7 +10,6 @@ namespace wexlo::dt {
 namespace {
 
 using enum FieldType;
-constexpr auto BE = std::endian::big;
 constexpr std::uint32_t kHeader = 32;
 
 constexpr std::array kTableFields{

@@ -9,7 +9,7 @@
 namespace wexlo::dt {
 namespace {
 
-constexpr std::size_t kHeader = 40;
+constexpr std::size_t kFdtHeader = 40;
 
 std::uint32_t word(View at, std::size_t offset) {
   return load<std::uint32_t, std::endian::big>(at.data() + offset);
@@ -44,10 +44,10 @@ bool is_overlay(const void* fdt) {
 }  // namespace
 
 std::optional<std::uint64_t> fdt_size(View at) {
-  if (!looks_like_fdt(at) || at.size() < kHeader) return std::nullopt;
+  if (!looks_like_fdt(at) || at.size() < kFdtHeader) return std::nullopt;
   const std::uint64_t total = word(at, 4);
   const std::uint32_t version = word(at, 20), last = word(at, 24);
-  if (total < kHeader || total > at.size() || total > 0x7fffffff || last > 17 || version < last)
+  if (total < kFdtHeader || total > at.size() || total > 0x7fffffff || last > 17 || version < last)
     return std::nullopt;
   for (const std::size_t block : {8u, 12u, 16u})
     if (word(at, block) > total) return std::nullopt;
@@ -58,7 +58,7 @@ Facts facts_of(View bytes) {
   Facts facts;
   const auto size = fdt_size(bytes);
   constexpr std::uint32_t kVersion = 17;
-  if (!size || word(bytes, 20) < kVersion || word(bytes, 8) < kHeader) return facts;
+  if (!size || word(bytes, 20) < kVersion || word(bytes, 8) < kFdtHeader) return facts;
   // The library wants the tree at a multiple of 8.
   const Bytes copy = to_bytes(bytes.first(*size));
   const void* fdt = copy.data();

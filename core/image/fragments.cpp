@@ -10,7 +10,6 @@
 namespace wexlo::boot {
 namespace {
 
-constexpr auto LE = std::endian::little;
 /// One row of the table; later versions may have longer rows.
 constexpr std::size_t kSizeAt = 0, kOffsetAt = 4, kTypeAt = 8, kNameAt = 12, kNameSize = 32,
                       kBoardAt = 44, kRowSize = 108;

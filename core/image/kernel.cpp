@@ -11,10 +11,9 @@
 namespace wexlo::kernel {
 namespace {
 
-constexpr auto LE = std::endian::little;
 constexpr std::uint32_t kArm64Magic = 0x644d5241, kZImageMagic = 0x016f2818,
                         kUImageMagic = 0x27051956;
-constexpr std::size_t kArm64MagicAt = 56, kZImageMagicAt = 0x24, kUImageHeader = 64;
+constexpr std::size_t kArm64MagicAt = 56, kZImageMagicAt = 0x24;
 /// A kernel that unpacks itself holds its payload somewhere: so many hits of a magic are tried, and
 /// so much is decoded for it.
 constexpr int kMostTries = 24;

@@ -55,6 +55,9 @@ struct Body {
 /// decode().
 [[nodiscard]] Result<Body> open_body(const Blob& section, const DecodeLimit& limit = {});
 
+/// Bytes of the header around a u-boot image.
+inline constexpr std::size_t kUImageHeader = 64;
+
 /// The kernel's word for skipping boot's ramdisk, and ours that takes its place: as long, so that
 /// nothing in the kernel moves.
 inline constexpr std::string_view kSkipWord = "skip_initramfs", kKeepWord = "wexlo_ramdisks";

@@ -12,10 +12,7 @@
 namespace wexlo::kernel {
 namespace {
 
-constexpr auto LE = std::endian::little;
-constexpr auto BE = std::endian::big;
-constexpr std::size_t kUImageHeader = 64, kUImageCrcAt = 4, kUImageSizeAt = 12,
-                      kUImageDataCrcAt = 24;
+constexpr std::size_t kUImageCrcAt = 4, kUImageSizeAt = 12, kUImageDataCrcAt = 24;
 
 std::uint32_t header_crc(View header) {
   Bytes copy = to_bytes(header);

@@ -3,7 +3,6 @@
 namespace wexlo::part_header {
 namespace {
 
-constexpr auto LE = std::endian::little;
 constexpr std::uint32_t kMagic = 0x58881688;
 constexpr std::size_t kSizeAt = 4, kNameAt = 8, kNameSize = 32;
 

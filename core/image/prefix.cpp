@@ -9,7 +9,6 @@
 namespace wexlo::prefix {
 namespace {
 
-constexpr auto LE = std::endian::little;
 constexpr std::size_t kUnit = 512;
 /// The sealed kind: a digest and a length over what follows.
 constexpr std::size_t kDigestAt = 8, kDigestSize = 32, kLengthAt = 48, kSealedSize = 512;

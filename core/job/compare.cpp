@@ -19,7 +19,7 @@ namespace {
 constexpr std::uint64_t kDeep = 256u << 20;
 
 /// One of the two: an image, or several named ones.
-struct Subject {
+struct Compared {
   std::string kind;
   std::optional<LoadedImage> image;
   FirmwarePtr firmware;
@@ -33,10 +33,10 @@ struct Subject {
 };
 
 /// A packed image is one image, too.
-Result<Subject> open_subject(const std::string& where, const Context& context) {
+Result<Compared> open_subject(const std::string& where, const Context& context) {
   std::error_code ignored;
   const fs::path path = where;
-  Subject out;
+  Compared out;
   if (fs::exists(path / parts::kManifest, ignored)) {
     out.kind = "parts";
     WEXLO_TRY(parts::Repacked repacked, parts::repack(path, context));
@@ -56,22 +56,22 @@ Result<Subject> open_subject(const std::string& where, const Context& context) {
 }
 
 /// One partition of a firmware, as bytes.
-Result<Blob> bytes_of(const Subject& subject, const std::string& name, const Context& context) {
+Result<Blob> bytes_of(const Compared& subject, const std::string& name, const Context& context) {
   return read_partition(*subject.firmware->find(name), kMaxImage, context);
 }
 
 /// The digest without reading, where the package has one.
-std::string stated(const Subject& subject, const std::string& name) {
+std::string stated(const Compared& subject, const std::string& name) {
   return subject.firmware->find(name)->sha256;
 }
 
-std::uint64_t size_of(const Subject& subject, const std::string& name) {
+std::uint64_t size_of(const Compared& subject, const std::string& name) {
   return subject.firmware->find(name)->size;
 }
 
 class Pairing {
  public:
-  Pairing(const Subject& a, const Subject& b, const Context& context)
+  Pairing(const Compared& a, const Compared& b, const Context& context)
       : a_(a), b_(b), context_(context) {}
 
   Result<Comparison> run() {
@@ -101,7 +101,7 @@ class Pairing {
   Status one_and_many() {
     const bool first = a_.image.has_value();
     const LoadedImage& image = first ? *a_.image : *b_.image;
-    const Subject& many = first ? b_ : a_;
+    const Compared& many = first ? b_ : a_;
     const std::string partition = partition_of(image);
     if (!many.names().contains(partition))
       return fail({.code = ErrorCode::Unsupported,
@@ -155,7 +155,7 @@ class Pairing {
   }
 
   /// Too large to hold: read once for its digest, where the package does not state it.
-  Result<std::string> digest(const Subject& subject, const std::string& name) {
+  Result<std::string> digest(const Compared& subject, const std::string& name) {
     if (std::string known = stated(subject, name); !known.empty()) return known;
     const ContentPtr& content = subject.firmware->find(name)->content;
     WEXLO_TRY(const SourcePtr source, content->source(context_));
@@ -175,8 +175,8 @@ class Pairing {
     return {};
   }
 
-  const Subject& a_;
-  const Subject& b_;
+  const Compared& a_;
+  const Compared& b_;
   const Context& context_;
   Comparison out_;
 };
@@ -184,8 +184,8 @@ class Pairing {
 }  // namespace
 
 Result<Comparison> compare(const std::string& a, const std::string& b, const Context& context) {
-  WEXLO_TRY(const Subject subject_a, open_subject(a, context));
-  WEXLO_TRY(const Subject subject_b, open_subject(b, context));
+  WEXLO_TRY(const Compared subject_a, open_subject(a, context));
+  WEXLO_TRY(const Compared subject_b, open_subject(b, context));
   return Pairing(subject_a, subject_b, context).run();
 }
 

@@ -25,7 +25,7 @@ std::vector<std::string> words_of(std::string_view text) {
 }
 
 /// One side with all that was read of it.
-struct Side {
+struct ImageSide {
   const LoadedImage& loaded;
   const Image& image;
   ImageReading reading;
@@ -33,7 +33,7 @@ struct Side {
 
 class Compare {
  public:
-  Compare(const Side& a, const Side& b) : a_(a), b_(b) {}
+  Compare(const ImageSide& a, const ImageSide& b) : a_(a), b_(b) {}
 
   ImageComparison run() {
     out_.size_a = a_.loaded.bytes.size();
@@ -177,7 +177,7 @@ class Compare {
 
   void trees() { named("device-tree", trees_of(a_.reading), trees_of(b_.reading)); }
 
-  static std::vector<std::string> permissive_of(const Side& side) {
+  static std::vector<std::string> permissive_of(const ImageSide& side) {
     std::vector<std::string> out;
     for (const PermissiveWord& word : permissive_in(side.image, side.reading))
       out.push_back(word.where + ": " + word.word);
@@ -186,7 +186,7 @@ class Compare {
 
   void permissive() { word_sets("selinux", permissive_of(a_), permissive_of(b_)); }
 
-  static std::map<std::string, std::string> vbmeta_of(const Side& side) {
+  static std::map<std::string, std::string> vbmeta_of(const ImageSide& side) {
     std::map<std::string, std::string> out;
     VbmetaInfo info;
     if (side.image.kind() == "vbmeta") {
@@ -287,22 +287,22 @@ class Compare {
       say("What is in them is the same: they are packed, padded or numbered differently.");
   }
 
-  const Side& a_;
-  const Side& b_;
+  const ImageSide& a_;
+  const ImageSide& b_;
   ImageComparison out_;
 };
 
 /// A stretch of an image that has one name.
-struct Region {
+struct NamedStretch {
   std::uint64_t begin, end;
   std::string name;
 };
 
-std::vector<Region> regions_of(const LoadedImage& loaded) {
+std::vector<NamedStretch> stretches_of(const LoadedImage& loaded) {
   const std::uint64_t size = loaded.bytes.size();
   if (!loaded.image) return {{0, size, "image"}};
   const Image& image = *loaded.image;
-  std::vector<Region> out;
+  std::vector<NamedStretch> out;
   std::uint64_t at = 0;
   const auto add = [&](std::uint64_t bytes, std::string name) {
     if (bytes != 0) out.push_back({at, at + bytes, std::move(name)});
@@ -324,7 +324,7 @@ std::vector<DifferentRange> ranges_of(const LoadedImage& a, const LoadedImage& b
   std::vector<DifferentRange> out;
   const View left = a.bytes.view(), right = b.bytes.view();
   const std::uint64_t common = std::min(left.size(), right.size());
-  for (const Region& region : regions_of(a)) {
+  for (const NamedStretch& region : stretches_of(a)) {
     std::uint64_t first = 0, last = 0;  // of the range at hand; empty while they are equal
     const auto flush = [&] {
       if (first < last) out.push_back({first, last - first, region.name});
@@ -357,8 +357,8 @@ Result<ImageComparison> compare_images(const LoadedImage& a, const LoadedImage& 
   if (a.image && b.image) {
     WEXLO_TRY(ImageReading reading_a, read_deep(*a.image, context));
     WEXLO_TRY(ImageReading reading_b, read_deep(*b.image, context));
-    const Side side_a{a, *a.image, std::move(reading_a)};
-    const Side side_b{b, *b.image, std::move(reading_b)};
+    const ImageSide side_a{a, *a.image, std::move(reading_a)};
+    const ImageSide side_b{b, *b.image, std::move(reading_b)};
     out = Compare(side_a, side_b).run();
   } else {
     out.differences.push_back({"part",

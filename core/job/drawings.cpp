@@ -162,7 +162,7 @@ Error no_figure(const std::string& path, const std::string& figure) {
 
 }  // namespace
 
-std::vector<Region> regions_of(const LoadedImage& image) {
+std::vector<Region> drawn_regions(const LoadedImage& image) {
   std::vector<Region> out;
   if (!image.image) {
     out.push_back({.name = image.format == nullptr ? "image" : std::string(image.format->kind),
@@ -202,7 +202,7 @@ std::vector<Region> regions_of(const LoadedImage& image) {
 figure::Scene draw_image(const std::string& title, const LoadedImage& image) {
   const std::uint64_t total = image.bytes.size();
   return figure::byte_map(title, total,
-                          figure::with_gaps(regions_of(image), total, "padding", Ink::Padding));
+                          figure::with_gaps(drawn_regions(image), total, "padding", Ink::Padding));
 }
 
 figure::Scene draw_changes(const std::string& title, const LoadedImage& before,
@@ -211,7 +211,7 @@ figure::Scene draw_changes(const std::string& title, const LoadedImage& before,
   const auto side = [](const LoadedImage& image, const std::string& name) {
     return figure::Side{
         name, image.bytes.size(),
-        figure::with_gaps(regions_of(image), image.bytes.size(), "padding", Ink::Padding)};
+        figure::with_gaps(drawn_regions(image), image.bytes.size(), "padding", Ink::Padding)};
   };
   std::vector<Region> changes;
   for (const ChangedRange& one : ranges)

@@ -21,7 +21,6 @@ constexpr std::array kBootChain{"boot",         "init_boot", "vendor_boot", "ven
                                 "recovery",     "dtbo",      "vbmeta",      "vbmeta_system",
                                 "vbmeta_vendor"};
 constexpr std::uint64_t kMaxManifest = 4u << 20;
-constexpr std::uint64_t kFlushed = 256u << 20;  ///< bytes in all that are waited for
 
 /// Progress of several at once, counted in bytes of the images.
 class Gauge {
@@ -111,7 +110,7 @@ class Extraction {
     std::uint64_t total = 0;
     for (const PartitionFacts* one : chosen_)
       total += one->size;
-    return total > kFlushed ? Flush::Leave : Flush::Wait;
+    return total > kMostWaitedFor ? Flush::Leave : Flush::Wait;
   }
 
   Status commit() {

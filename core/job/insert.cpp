@@ -264,8 +264,7 @@ class Insertion {
     WEXLO_CHECK(sums.wait());
     out_.size = now->size();
     out_.sha256 = copied.sha256;
-    constexpr std::uint64_t kFlushed = 256u << 20;
-    return output.commit(now->size() <= kFlushed ? Flush::Wait : Flush::Leave);
+    return output.commit(now->size() <= kMostWaitedFor ? Flush::Wait : Flush::Leave);
   }
 
   Status folder(const fs::path& out) {

@@ -20,7 +20,6 @@ namespace {
 /// Heads of that many partitions are read: together below 4 MiB.
 constexpr std::size_t kMaxHeads = 72;
 constexpr std::size_t kHeaderVersionAt = 40, kVendorVersionAt = 8, kLabelAt = 1144, kLabelSize = 16;
-constexpr std::uint64_t kMaxDeep = 256u << 20;  ///< boot-class partitions are far smaller
 
 /// What the first bytes tell of an image, beside its kind.
 std::string head_detail(const Format& format, View start) {
@@ -133,8 +132,7 @@ Result<Starts> folder_starts(Firmware& firmware, const Context& context) {
 }
 
 /// The verified-boot chain, where there is one; a note, where it does not read.
-Status draw_chain(Inspection& out, Firmware& firmware, verified::Look look,
-                  const Context& context) {
+Status add_chain(Inspection& out, Firmware& firmware, verified::Look look, const Context& context) {
   PhoneSet set;
   set.add(firmware);
   std::string other;
@@ -188,8 +186,8 @@ Result<Inspection> inspect_folder(const std::string& where, const Context& conte
   if (loose) {
     WEXLO_TRY(out.starts, folder_starts(**firmware, context));
   }
-  WEXLO_CHECK(draw_chain(out, **firmware, loose ? verified::Look::Hashes : verified::Look::Structs,
-                         context));
+  WEXLO_CHECK(add_chain(out, **firmware, loose ? verified::Look::Hashes : verified::Look::Structs,
+                        context));
   const std::string kind = out.kind;
   take_over(out, **firmware);
   if (kind == "kit") out.kind = out.layers.front().kind = kind;
@@ -250,7 +248,7 @@ Result<Inspection> inspect(const std::string& where, const Context& context, Dep
   if (depth == Depth::Encoders) WEXLO_CHECK(look_deep(*firmware, context));
   // Of a package on a server only what was asked for is fetched.
   if (!is_url(where) || depth == Depth::Encoders)
-    WEXLO_CHECK(draw_chain(out, *firmware, verified::Look::Structs, context));
+    WEXLO_CHECK(add_chain(out, *firmware, verified::Look::Structs, context));
   take_over(out, *firmware);
   return out;
 }

@@ -12,8 +12,6 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::uint64_t kMaxDeep = 256u << 20;
-
 bool is_partition_word(std::string_view stem) {
   const std::string_view bare = without_slot(stem);
   return is_boot_class(bare) || bare.starts_with("vbmeta") || bare == "misc" || bare == "super" ||

@@ -9,6 +9,9 @@
 
 namespace wexlo {
 
+/// Bytes of a boot image or a vbmeta that are held and read in depth: far more than any has.
+inline constexpr std::uint64_t kMaxDeep = 256u << 20;
+
 /// What later paths hold takes the place of what earlier ones do, so that a patched image can be
 /// laid over its stock firmware.
 class PhoneSet {

@@ -5,11 +5,7 @@
 
 namespace wexlo {
 namespace fs = std::filesystem;
-namespace {
-
-constexpr std::uint64_t kFlushed = 256u << 20;  ///< bytes in all that are waited for
-
-}  // namespace
+namespace {}  // namespace
 
 Result<Sealed> seal(const std::vector<std::string>& images, const SealOptions& options,
                     const fs::path& folder, const Context& context) {
@@ -53,7 +49,7 @@ Result<Sealed> seal(const std::vector<std::string>& images, const SealOptions& o
   std::uint64_t total = 0;
   for (const SealedImage& one : out.images)
     total += one.size;
-  const Flush flush = total <= kFlushed ? Flush::Wait : Flush::Leave;
+  const Flush flush = total <= kMostWaitedFor ? Flush::Wait : Flush::Leave;
   for (const auto& file : files)
     WEXLO_CHECK(file->commit(flush));
   guard.keep();

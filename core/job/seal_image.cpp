@@ -12,7 +12,7 @@
 namespace wexlo {
 namespace {
 
-constexpr std::uint64_t kBlock = verified::kHashBlock, kPiece = 4u << 20;
+constexpr std::uint64_t kSealBlock = verified::kHashBlock, kPiece = 4u << 20;
 constexpr std::uint64_t kMaxParsed = 256u << 20;
 
 Error does_not_fit(const FooterWish& wish, std::uint64_t need) {
@@ -59,10 +59,10 @@ Result<verified::HashtreeDescriptor> write_tree(const Source& image, std::uint64
                  .expected = "sha1, sha256 or sha512"});
   verified::HashtreeDescriptor tree{.partition = wish.partition,
                                     .hash_algorithm = wish.algorithm,
-                                    .image_size = align_up(content_size, kBlock)};
+                                    .image_size = align_up(content_size, kSealBlock)};
   tree.flags = wish.claim_flags;
   tree.salt = wish.salt;
-  tree.data_block_size = tree.hash_block_size = kBlock;
+  tree.data_block_size = tree.hash_block_size = kSealBlock;
   tree.tree_offset = tree.image_size;
   tree.tree_size = verified::hash_tree_size(tree.image_size, *kind);
   const std::uint64_t covered = tree.tree_offset + tree.tree_size;
@@ -73,7 +73,8 @@ Result<verified::HashtreeDescriptor> write_tree(const Source& image, std::uint64
   }
   end = covered + tree.fec_size;
   // Known to fit before the long work begins.
-  if (end + 2 * kBlock > wish.partition_size) return fail(does_not_fit(wish, end + 2 * kBlock));
+  if (end + 2 * kSealBlock > wish.partition_size)
+    return fail(does_not_fit(wish, end + 2 * kSealBlock));
   const auto read = padded(image, content_size);
   // What is hashed is written on the way: every block of the data passes here once.
   const auto copy_through = [&](std::uint64_t offset, MutableView into) -> Status {
@@ -180,9 +181,9 @@ Result<Footed> write_footed(const Source& image, std::uint64_t content_size, std
                             const FooterWish& wish, ImageSink& out, const Context& context) {
   Footed done;
   WEXLO_CHECK(out.resize(wish.partition_size));
-  std::uint64_t end = align_up(kept, kBlock);
-  if (kept > wish.partition_size || end + 2 * kBlock > wish.partition_size)
-    return fail(does_not_fit(wish, end + 2 * kBlock));
+  std::uint64_t end = align_up(kept, kSealBlock);
+  if (kept > wish.partition_size || end + 2 * kSealBlock > wish.partition_size)
+    return fail(does_not_fit(wish, end + 2 * kSealBlock));
   if (wish.kind == FooterKind::Tree) {
     WEXLO_TRY(auto tree, write_tree(image, content_size, wish, out, end, context));
     done.claim = std::move(tree);
@@ -193,7 +194,7 @@ Result<Footed> write_footed(const Source& image, std::uint64_t content_size, std
   verified::Draft draft = wish.draft;
   draft.set_claim(done.claim);
   WEXLO_TRY(done.vbmeta, verified::write_struct(draft, wish.signer, wish.signed_digest));
-  const std::uint64_t need = end + align_up(done.vbmeta.size(), kBlock) + kBlock;
+  const std::uint64_t need = end + align_up(done.vbmeta.size(), kSealBlock) + kSealBlock;
   if (need > wish.partition_size) return fail(does_not_fit(wish, need));
   if (wish.kind == FooterKind::Hash) WEXLO_CHECK(copy(image, kept, out, context));
   WEXLO_CHECK(out.write_at(end, done.vbmeta));

@@ -13,7 +13,7 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::int64_t kFormat = 1;
+constexpr std::int64_t kTrayFormat = 1;
 constexpr std::size_t kMostJobs = 10'000;
 
 using Texts = std::vector<std::string>;
@@ -24,12 +24,12 @@ class TrayReader {
 
   Result<std::vector<TrayJob>> read() {
     WEXLO_TRY(const toml::table top, read_toml(file_));
-    WEXLO_TRY(const auto format, toml_get_or<std::int64_t>(top, "format", kFormat, file_));
-    if (format != kFormat)
+    WEXLO_TRY(const auto format, toml_get_or<std::int64_t>(top, "format", kTrayFormat, file_));
+    if (format != kTrayFormat)
       return fail({.code = ErrorCode::Unsupported,
                    .message = "a tray of another format version",
                    .file = file_,
-                   .expected = fmt::format("{}", kFormat),
+                   .expected = fmt::format("{}", kTrayFormat),
                    .found = fmt::format("{}", format)});
     for (const auto& [key, node] : top)
       if (key.str() != "format" && key.str() != "job")

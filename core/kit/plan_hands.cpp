@@ -10,7 +10,7 @@
 namespace wexlo::steps {
 namespace {
 
-constexpr unsigned kInstall = 600, kHandOver = 300, kFirstStart = 600, kPlainStart = 120;
+constexpr unsigned kInstall = 600, kHandOver = 300;
 
 std::vector<std::string> program_settings() {
   return {"automatic restart off", "no new partition table", "nothing else chosen"};

@@ -12,7 +12,6 @@ namespace {
 
 constexpr unsigned kSecondsPerWrite = 5, kSecondsPerMode = 30;
 constexpr std::uint64_t kBytesPerSecond = 20u << 20;
-constexpr unsigned kFirstStart = 600, kPlainStart = 120;
 
 /// The technician's own words, where the sheet has them.
 std::vector<std::string> notes(const PlanFacts& facts, std::initializer_list<const char*> names) {

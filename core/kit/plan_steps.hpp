@@ -5,6 +5,9 @@
 
 namespace wexlo::steps {
 
+/// Seconds that a phone's first start after a wipe takes, and any other.
+inline constexpr unsigned kFirstStart = 600, kPlainStart = 120;
+
 [[nodiscard]] Step ready(const PlanFacts& facts, bool back);
 /// Into "bootloader", "userspace", "download" or "recovery".
 [[nodiscard]] Step enter(const PlanFacts& facts, const std::string& mode, bool back);

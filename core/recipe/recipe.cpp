@@ -14,7 +14,7 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::int64_t kFormat = 1;
+constexpr std::int64_t kRecipeFormat = 1;
 constexpr std::uint64_t kMaxRecipe = 4u << 20;
 /// A file with more mistakes in its syntax is no recipe.
 constexpr int kMostSyntaxMistakes = 20;
@@ -92,10 +92,10 @@ class RecipeReader {
   void format(Fields& top) {
     const auto found = table_["format"].value_exact<std::int64_t>();
     if (!top.has("format")) return top.wrong("format is missing: it says `format = 1`");
-    if (found == kFormat) return;
+    if (found == kRecipeFormat) return;
     top.wrong("format", "a recipe of another format", ErrorCode::Unsupported);
     reading_.mistakes.back().weight = 1;
-    reading_.mistakes.back().expected = fmt::format("format = {}", kFormat);
+    reading_.mistakes.back().expected = fmt::format("format = {}", kRecipeFormat);
     reading_.mistakes.back().found = found ? fmt::format("{}", *found) : "no number";
   }
 

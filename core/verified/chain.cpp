@@ -6,6 +6,7 @@
 
 #include "base/text.hpp"
 #include "verified/key.hpp"
+#include "verified/layout.hpp"
 
 namespace wexlo::verified {
 namespace {
@@ -14,7 +15,6 @@ constexpr std::size_t kHeader = 256;
 constexpr std::uint32_t kOldMinor = 1;  ///< that every loader in the field reads
 constexpr std::size_t kMaxStructs = 32, kMaxName = 31;
 constexpr std::uint32_t kLocations = 32;
-constexpr std::uint32_t kNoSlot = 1;  ///< descriptor flag: no slot suffix
 
 /// Digits of a key's digest in a sentence.
 std::string short_key(const std::string& sha256) {

@@ -1,4 +1,5 @@
 #include "verified/draft.hpp"
+#include "verified/layout.hpp"
 
 #include <fmt/format.h>
 
@@ -7,11 +8,11 @@
 namespace wexlo::verified {
 namespace {
 
-constexpr std::size_t kHeader = 256, kReserved = 60, kChainReserved = 64;
+constexpr std::size_t kReserved = 60, kChainReserved = 64;
 constexpr std::size_t kBlockUnit = 64;
 /// Where a kind keeps its reserved bytes, from the descriptor's start.
 constexpr std::size_t kHashtreeReservedAt = 120, kHashReservedAt = 72, kChainReservedAt = 28;
-constexpr std::uint32_t kNoSlot = 1, kOnce = 2;  ///< descriptor flags that need a newer reader
+constexpr std::uint32_t kOnce = 2;  ///< descriptor flags that need a newer reader
 
 void put_be32(Bytes& at, std::size_t offset, std::uint32_t value) {
   store<std::uint32_t, std::endian::big>(at.data() + offset, value);
@@ -226,7 +227,7 @@ bool Draft::set_claim(const decltype(Descriptor::value)& value) {
 }
 
 Draft new_draft() {
-  Draft out{.header = Bytes(kHeader)};
+  Draft out{.header = Bytes(kVbmetaHeader)};
   std::ranges::copy(as_view(kMagic), out.header.begin());
   put_be32(out.header, 4, 1);
   std::ranges::copy(as_view("wexlo"), out.header.begin() + ReleaseAt);

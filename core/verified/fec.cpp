@@ -11,15 +11,15 @@
 namespace wexlo::verified {
 namespace {
 
-constexpr unsigned kPolynomial = 0x11D, kCodeword = 255;
+constexpr unsigned kPolynomial = 0x11D;
 /// Codewords that are counted at once: their parity bytes and one row of data stay in the cache.
 constexpr std::size_t kWide = 16u << 10;
 
 /// Powers and logarithms of the field.
-struct Field {
+struct GaloisField {
   std::array<std::uint8_t, 512> power{};
   std::array<std::uint8_t, 256> log{};
-  constexpr Field() {
+  constexpr GaloisField() {
     unsigned value = 1;
     for (unsigned i = 0; i < 255; ++i) {
       power[i] = power[i + 255] = static_cast<std::uint8_t>(value);
@@ -32,7 +32,7 @@ struct Field {
     return a == 0 || b == 0 ? std::uint8_t{0} : power[log[a] + log[b]];
   }
 };
-constexpr Field kField;
+constexpr GaloisField kField;
 
 /// The generator's coefficients, highest first, without the leading 1.
 std::vector<std::uint8_t> generator(unsigned roots) {

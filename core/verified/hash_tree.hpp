@@ -12,6 +12,8 @@
 namespace wexlo::verified {
 
 inline constexpr std::uint64_t kHashBlock = 4096;
+/// Bytes of an error correction codeword: data and parity together.
+inline constexpr unsigned kCodeword = 255;
 
 /// Reads bytes of the data; several threads at once.
 using ReadData = std::function<Status(std::uint64_t offset, MutableView out)>;

@@ -8,11 +8,12 @@
 
 #include "verified/chain.hpp"
 #include "verified/key.hpp"
+#include "verified/layout.hpp"
 
 namespace wexlo::verified {
 namespace {
 
-constexpr std::size_t kHeader = 256, kReleaseEnd = 175, kMinorAt = 8;
+constexpr std::size_t kReleaseEnd = 175, kMinorAt = 8;
 constexpr std::uint32_t kNewestMinor = 3;  ///< of readers that are known
 constexpr std::uint64_t kPiece = 1u << 20;
 
@@ -58,7 +59,7 @@ Status loader_accepts(View bytes) {
     return fail({.code = code, .message = std::move(message)});
   };
   if (!looks_like_vbmeta(bytes)) return refuse(ErrorCode::BadMagic, "the magic is not AVB0");
-  if (bytes.size() < kHeader) return refuse(ErrorCode::Truncated, "it is cut short");
+  if (bytes.size() < kVbmetaHeader) return refuse(ErrorCode::Truncated, "it is cut short");
   if (bytes[kReleaseEnd] != std::byte{0})
     return refuse(ErrorCode::BadValue, "release_string does not end in a zero");
   const auto minor = load<std::uint32_t, std::endian::big>(bytes.data() + kMinorAt);

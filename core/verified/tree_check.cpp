@@ -15,7 +15,7 @@ namespace {
 /// Bytes that one task hashes: they stay in the cache between being read and being hashed.
 constexpr std::uint64_t kChunk = 256u << 10;
 constexpr std::uint32_t kMinBlock = 512, kMaxBlock = 1u << 16;
-constexpr unsigned kMinRoots = 2, kMaxRoots = 24, kCodeword = 255;
+constexpr unsigned kMinRoots = 2, kMaxRoots = 24;
 
 /// One level of what is stored: the data, or a level of the tree.
 struct Level {

@@ -124,6 +124,11 @@ TEST_CASE("table: rows and trees outside it are refused with their place") {
   CHECK(with(36, 40).error().offset == 36);          // a tree over the rows
   CHECK(with(28, 2).error().code == ErrorCode::Unsupported);
   CHECK(with(4, 16).error().offset == 4);  // total_size
+  CHECK(with(4, 16).error().code == ErrorCode::BadValue);
+  // As many rows as there is room for lie over the tree; one more lies outside.
+  const auto rows = static_cast<std::uint32_t>((good.size() - 32) / 32);
+  CHECK(with(16, rows).error().offset == 36);
+  CHECK(with(16, rows + 1).error().offset == 16);
   CHECK(with(4, 0xffffff).error().code == ErrorCode::Truncated);
   for (std::size_t size = 0; size < good.size(); size += 7)
     CHECK_FALSE(dt::parse_table(blob(good.substr(0, size))));

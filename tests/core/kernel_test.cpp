@@ -2,6 +2,7 @@
 
 #include "support/boot.hpp"
 #include "support/check.hpp"
+#include "support/containers.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
@@ -111,4 +112,85 @@ TEST_CASE("kernel: damage and bombs are told, in bounded time") {
   for (int i = 0; i < 20000; ++i)
     many += kTree;
   CHECK(look(many + noise(9000)).trees.empty());
+}
+
+TEST_CASE("kernel: a payload is looked for at so many places, and one past the end is none") {
+  const auto behind = [](int others) {
+    std::string before;
+    for (int i = 0; i < others; ++i)
+      before += std::string("\x1f\x8b\x08", 3) + std::string(13, '\xff');
+    return look(zimage(before + gzip(kRaw))).release;
+  };
+  CHECK(behind(23) == "6.12.30-korvale");
+  CHECK(behind(24).empty());
+  const std::string packed = gzip(kRaw);
+  const auto zboot = [&](std::size_t size) {
+    return "MZ" + std::string(2, '\0') + "zimg" + le32(64) +
+           le32(static_cast<std::uint32_t>(size)) + field("", 8) + field("gzip", 40) + packed;
+  };
+  CHECK(look(zboot(packed.size())).release == "6.12.30-korvale");
+  CHECK(look(zboot(packed.size() + 1)).release.empty());
+}
+
+TEST_CASE("kernel: sums and sizes before it are made true only where they were") {
+  const std::string packed = gzip(kRaw);
+  std::string now = kRaw;
+  now.replace(now.find("tarn@"), 4, "gear");
+  const auto put = [&](const std::string& section) {
+    const auto body = value_of(kernel::open_body(blob(section)));
+    return text(value_of(kernel::with_body(blob(section), body, blob(now), {})));
+  };
+  const auto crc = [](const std::string& bytes) { return be32(crc32_by_hand(bytes)); };
+  for (const bool data_true : {true, false})
+    for (const bool header_true : {true, false}) {
+      CAPTURE(data_true);
+      CAPTURE(header_true);
+      const auto size = be32(static_cast<std::uint32_t>(packed.size()));
+      std::string header = be32(0x27051956) + be32(0) + be32(1) + size + field("", 8) +
+                           (data_true ? crc(packed) : be32(7)) + field("", 36);
+      header.replace(4, 4, header_true ? crc(header) : be32(7));
+      const std::string out = put(header + packed);
+      const std::string body = out.substr(64);
+      CHECK(look(out).release == "6.12.30-korvale");
+      CHECK(out.substr(12, 4) == be32(static_cast<std::uint32_t>(body.size())));
+      CHECK(out.substr(24, 4) == (data_true ? crc(body) : be32(7)));
+      std::string without = out.substr(0, 64);
+      without.replace(4, 4, be32(0));
+      CHECK(out.substr(4, 4) == (header_true ? crc(without) : be32(7)));
+    }
+  // A chipset's header: its size follows where it was the part's.
+  for (const std::uint32_t off : {0u, 5u}) {
+    std::string header = chipset_header("KERNEL", packed);
+    header.replace(4, 4, le32(static_cast<std::uint32_t>(packed.size() - off)));
+    const std::string out = put(header + packed);
+    const std::size_t size = off == 0 ? out.size() - 512 : packed.size() - off;
+    CHECK(out.substr(4, 4) == le32(static_cast<std::uint32_t>(size)));
+  }
+  // A header with nothing behind it still is one.
+  CHECK(look(chipset_header("KERNEL", "")).wrapping == "chipset part header KERNEL");
+}
+
+TEST_CASE("kernel: in a room that the packed bytes just fill, none of them is written over") {
+  // The last word of a gzip payload is its size: it needs its own four bytes, or to be the end.
+  const std::string stock = zimage(gzip(kRaw, 9));
+  const auto body = value_of(kernel::open_body(blob(stock)));
+  const std::size_t room = gzip(kRaw, 9).size();
+  int close = 0;
+  for (std::uint32_t seed = 0; seed < 4000 && close < 3; ++seed) {
+    std::string now = kRaw;
+    now.replace(100, 6, hex_of(noise(3, seed)));
+    const std::size_t size = gzip(now, 9).size();
+    if (size >= room || size + 3 < room) continue;
+    ++close;
+    const auto out = kernel::with_body(blob(stock), body, blob(now), {});
+    if (!out) {
+      CHECK(out.error().code == ErrorCode::DoesNotFit);
+      continue;
+    }
+    CHECK(out->size() == stock.size());
+    const auto back = decode(Compression::Gzip, View(*out).subspan(body.begin));
+    REQUIRE(back);
+    CHECK(text(back->bytes) == now);
+  }
+  CHECK(close > 0);
 }

@@ -75,6 +75,21 @@ TEST_CASE("settings: a stream that no setting gives is told so, and the densest 
   CHECK(setting_text(Compression::Gzip, found.framing) == "densest");
 }
 
+TEST_CASE("settings: a large stream that no setting gives is told so from its start") {
+  const std::string content = words(5u << 20);
+  std::string other = content;
+  other[1000] = static_cast<char>(other[1000] ^ 1);
+  CHECK(search(test::gzip(content), content).proof == Proof::Start);
+  CHECK(search(test::gzip(content), other).proof == Proof::None);
+}
+
+TEST_CASE("settings: bzip2 says its level") {
+  const std::string packed = test::bzip2("content");  // "BZh9"
+  REQUIRE(packed[3] == '9');
+  CHECK(setting_text(Compression::Bzip2, framing_of(Compression::Bzip2, as_view(packed), 7)) ==
+        "level 9");
+}
+
 TEST_CASE("settings: the spelling is read strictly") {
   Framing framing;
   for (const char* good : {"densest", "level 9", "level 9, memory 8", "preset 6, extreme 1",

@@ -1,5 +1,6 @@
 #include "codec/unpacked.hpp"
 
+#include "codec/formats.hpp"
 #include "support/check.hpp"
 #include "support/containers.hpp"
 #include "support/run.hpp"
@@ -104,6 +105,9 @@ TEST_CASE("unpacked: the promises of a container are held to at the end") {
   CHECK(read(whole.size(), crc ^ 1).error().code == ErrorCode::DigestMismatch);
   CHECK(read(whole.size() - 1, crc).error().code == ErrorCode::Corrupt);
   CHECK(read(whole.size() + 1, crc).error().code == ErrorCode::Corrupt);
+  // Far from the end: what was asked for is there, and more follows.
+  CHECK(read(100, crc).error().code == ErrorCode::Corrupt);
+  CHECK(read(whole.size() / 2, crc).error().code == ErrorCode::Corrupt);
 }
 
 TEST_CASE("unpacked: damage and cuts give errors that name the file, each time") {
@@ -131,6 +135,69 @@ TEST_CASE("unpacked: a bomb is refused while it is counted") {
       {.source = open_memory(blob(packed), "bomb"), .kind = Compression::Gzip}, small);
   REQUIRE_FALSE(bomb);
   CHECK(bomb.error().code == ErrorCode::LimitExceeded);
+}
+
+TEST_CASE("unpacked: without a bound, what is thousands of times its packed size is a bomb") {
+  const TempDir dir;
+  // From a pipe: the frame does not say its size.
+  REQUIRE(shell("head -c 1100M /dev/zero | zstd -q -c > bomb", dir.path().string()).exit_code == 0);
+  const auto opened = [&](std::uint64_t bound) {
+    Context context;
+    context.decode_bound = bound;
+    return open_unpacked({.source = value_of(open_file(dir / "bomb")), .kind = Compression::Zstd},
+                         context);
+  };
+  const auto bomb = opened(0);
+  REQUIRE_FALSE(bomb);
+  CHECK(bomb.error().code == ErrorCode::LimitExceeded);
+  CHECK(value_of(opened(std::uint64_t{2} << 30))->size() == std::uint64_t{1100} << 20);
+}
+
+TEST_CASE("unpacked: sizes that streams promise are added without wrapping, or not believed") {
+  const auto size_of = [](Compression kind, const std::string& bytes) {
+    return codec::promised_size(kind, *open_memory(blob(bytes), "packed"));
+  };
+  // A frame of no bytes that says it holds 2^63.
+  const std::string frame =
+      std::string("\x28\xb5\x2f\xfd\xe0", 5) + le64(1ULL << 63) + std::string("\x01\0\0", 3);
+  CHECK(size_of(Compression::Zstd, frame) == 1ULL << 63);
+  CHECK_FALSE(size_of(Compression::Zstd, frame + frame));
+  const std::string two = xz("four") + std::string(8, '\0') + xz("seven..");
+  CHECK(size_of(Compression::Xz, two) == 11);
+  for (const std::size_t size : {0u, 4u, 11u, 12u, 20u, 23u})
+    CHECK_FALSE(size_of(Compression::Xz, two.substr(two.size() - size)).value_or(0));
+}
+
+namespace {
+
+/// Zeros, and at their end a file's last bytes; counts what is read.
+class LongFile final : public Source {
+ public:
+  explicit LongFile(std::string end) : Source("long"), end_(std::move(end)) {}
+  std::uint64_t size() const override { return kBefore + end_.size(); }
+  Status read_at(std::uint64_t offset, MutableView out) const override {
+    read += out.size();
+    for (std::byte& one : out) {
+      one = offset < kBefore ? std::byte{0} : static_cast<std::byte>(end_[offset - kBefore]);
+      ++offset;
+    }
+    return {};
+  }
+  mutable std::uint64_t read = 0;
+
+ private:
+  static constexpr std::uint64_t kBefore = 40u << 20;
+  std::string end_;
+};
+
+}  // namespace
+
+TEST_CASE("unpacked: an xz index that would fill the memory is not read") {
+  // A footer that says its index has 32 MiB: sum, size in words less one, flags, magic.
+  const std::string fields = le32((32u << 20) / 4 - 1) + std::string("\0\1", 2);
+  const LongFile file(le32(crc32_by_hand(fields)) + fields + "YZ");
+  CHECK_FALSE(codec::promised_size(Compression::Xz, file));
+  CHECK(file.read < 1u << 20);
 }
 
 TEST_CASE("unpacked: brotli, packed by the usual program") {

@@ -89,3 +89,21 @@ TEST_CASE("zip: a member that claims to lie outside is refused") {
   if (!archive) return;
   CHECK_FALSE((*archive)->window(*(*archive)->find("payload.bin")));
 }
+
+TEST_CASE("zip: an encrypted member is told, and no byte of it given") {
+  std::string bytes = zip({{"boot.img", "sealed bytes"}, {"open.txt", "text"}});
+  // Bit 0 of the flags, in the local header and in the directory.
+  for (const auto& [magic, flags_at] :
+       {std::pair<std::string, std::size_t>{"PK\x03\x04", 6}, {"PK\x01\x02", 8}}) {
+    const std::size_t at = bytes.find(magic);
+    REQUIRE(at != std::string::npos);
+    bytes[at + flags_at] = static_cast<char>(bytes[at + flags_at] | 1);
+  }
+  const auto archive = value_of(open(bytes));
+  const ZipMember* sealed = archive->find("boot.img");
+  REQUIRE(sealed != nullptr);
+  CHECK(archive->open_member(*sealed, {}).error().code == ErrorCode::Unsupported);
+  CHECK(archive->window(*sealed).error().code == ErrorCode::Unsupported);
+  CHECK(archive->read(*sealed, 100).error().code == ErrorCode::Unsupported);
+  CHECK(text(value_of(archive->read(*archive->find("open.txt"), 100))) == "text");
+}
