@@ -11,7 +11,7 @@ namespace wexlo {
 namespace {
 
 using newc::Entry;
-using newc::Field;
+using EntryField = newc::Field;
 
 constexpr std::size_t kSmallText = 256u << 10;  ///< larger files are told by their size alone
 
@@ -49,7 +49,7 @@ std::string_view type_word(const Entry& entry) {
 std::string describe(const Left& left) {
   const Entry& entry = *left.entry;
   std::string out = fmt::format("{} {:04o} {}:{}", type_word(entry), entry.mode() & 07777u,
-                                entry.get(Field::Uid), entry.get(Field::Gid));
+                                entry.get(EntryField::Uid), entry.get(EntryField::Gid));
   if (entry.type() == newc::Symlink)
     out += fmt::format(" -> {}", as_text(entry.data().view()));
   else if (entry.type() == newc::Regular)
@@ -97,11 +97,11 @@ class Walk {
     const auto mode = [](const Entry& e) { return fmt::format("{:04o}", e.mode() & 07777u); };
     if (mode(was) != mode(now)) add("mode", place, mode(was), mode(now));
     const auto owner = [](const Entry& e) {
-      return fmt::format("{}:{}", e.get(Field::Uid), e.get(Field::Gid));
+      return fmt::format("{}:{}", e.get(EntryField::Uid), e.get(EntryField::Gid));
     };
     if (owner(was) != owner(now)) add("owner", place, owner(was), owner(now));
     const auto device = [](const Entry& e) {
-      return fmt::format("{}:{}", e.get(Field::RdevMajor), e.get(Field::RdevMinor));
+      return fmt::format("{}:{}", e.get(EntryField::RdevMajor), e.get(EntryField::RdevMinor));
     };
     if (device(was) != device(now)) add("device", place, device(was), device(now));
     content(place, a, b);

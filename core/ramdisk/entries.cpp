@@ -12,14 +12,15 @@ namespace wexlo {
 namespace {
 
 using newc::Entry;
-using newc::Field;
+using EntryField = newc::Field;
 
 using LinkKey = std::array<std::uint32_t, 3>;
 LinkKey link_key(const Entry& entry) {
-  return {entry.get(Field::DevMajor), entry.get(Field::DevMinor), entry.get(Field::Ino)};
+  return {entry.get(EntryField::DevMajor), entry.get(EntryField::DevMinor),
+          entry.get(EntryField::Ino)};
 }
 bool is_linked(const Entry& entry) {
-  return entry.type() == newc::Regular && entry.get(Field::Nlink) > 1;
+  return entry.type() == newc::Regular && entry.get(EntryField::Nlink) > 1;
 }
 
 /// The other entries of the same hard-link group; a trailer ends the table of links.
@@ -40,7 +41,7 @@ std::vector<std::size_t> link_group(const newc::Archive& archive, std::size_t in
 std::uint32_t usual_time(const newc::Archive& archive) {
   std::map<std::uint32_t, std::size_t> counts;
   for (const Entry& entry : archive.entries)
-    if (!entry.is_trailer()) ++counts[entry.get(Field::Mtime)];
+    if (!entry.is_trailer()) ++counts[entry.get(EntryField::Mtime)];
   const auto most =
       std::ranges::max_element(counts, {}, [](const auto& item) { return item.second; });
   return most == counts.end() ? 0 : most->first;
@@ -52,8 +53,8 @@ void insert_entry(Ramdisk& ramdisk, Entry entry) {
   auto& entries = segment.archive.entries;
   std::uint32_t ino = 0;
   for (const Entry& other : entries)
-    ino = std::max(ino, other.get(Field::Ino));
-  entry.set(Field::Ino, ino + 1);
+    ino = std::max(ino, other.get(EntryField::Ino));
+  entry.set(EntryField::Ino, ino + 1);
   auto at = entries.end();
   if (at != entries.begin() && std::prev(at)->is_trailer()) --at;
   entries.insert(at, std::move(entry));
@@ -97,15 +98,16 @@ Result<std::vector<std::string>> add_entry(Ramdisk& ramdisk, Entry entry) {
                    .hint = "Choose another path in the recipe."});
     }
     Entry folder = Entry::make(parent, newc::Directory | 0755, {}, upper);
-    folder.set(Field::Mtime, time);
+    folder.set(EntryField::Mtime, time);
     insert_entry(ramdisk, std::move(folder));
     made.push_back(parent);
   }
   // Rebuilt so that the digits' case follows the archive.
   Entry added = Entry::make(entry.name(), entry.mode(), entry.data(), upper);
-  for (const Field field : {Field::Uid, Field::Gid, Field::RdevMajor, Field::RdevMinor})
+  for (const EntryField field :
+       {EntryField::Uid, EntryField::Gid, EntryField::RdevMajor, EntryField::RdevMinor})
     added.set(field, entry.get(field));
-  added.set(Field::Mtime, time);
+  added.set(EntryField::Mtime, time);
   insert_entry(ramdisk, std::move(added));
   made.push_back(place);
   return made;
@@ -122,13 +124,13 @@ void detach_links(Ramdisk& ramdisk, EntryAt at) {
   // The group's data goes to the last member: that is where most writers have it.
   if (!own.data().empty() && !group.empty()) entries[group.back()].set_data(data);
   for (const std::size_t other : group)
-    entries[other].set(Field::Nlink, entries[other].get(Field::Nlink) - 1);
+    entries[other].set(EntryField::Nlink, entries[other].get(EntryField::Nlink) - 1);
   own.set_data(data);
-  own.set(Field::Nlink, 1);
+  own.set(EntryField::Nlink, 1);
   std::uint32_t ino = 0;
   for (const Entry& entry : entries)
-    ino = std::max(ino, entry.get(Field::Ino));
-  own.set(Field::Ino, ino + 1);
+    ino = std::max(ino, entry.get(EntryField::Ino));
+  own.set(EntryField::Ino, ino + 1);
 }
 
 std::vector<std::string> erase_entries(Ramdisk& ramdisk, const std::string& place) {

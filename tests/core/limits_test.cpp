@@ -2,10 +2,12 @@
 
 #include <future>
 #include <latch>
+#include <optional>
 
 #include "base/json_read.hpp"
 #include "base/pool.hpp"
 #include "base/source.hpp"
+#include "firmware/payload_operation.hpp"
 #include "support/check.hpp"
 
 using namespace wexlo;
@@ -53,4 +55,24 @@ TEST_CASE("pool: a task waits until those in flight leave it room") {
   go.count_down();
   fifth.get();
   CHECK(tasks.wait());
+}
+
+TEST_CASE(
+    "payload: operations wait until those in flight leave them room; a large one runs alone") {
+  MemoryGate gate(100);
+  const auto waits = [&](std::uint64_t bytes) {
+    return std::async(std::launch::async,
+                      [&gate, bytes] { const MemoryGate::Pass pass(gate, bytes); });
+  };
+  std::optional<MemoryGate::Pass> first, second;
+  first.emplace(gate, 60);
+  second.emplace(gate, 40);  // fills it to the last byte
+  auto third = waits(1);
+  CHECK(third.wait_for(std::chrono::milliseconds(200)) == std::future_status::timeout);
+  second.reset();
+  third.get();
+  auto large = waits(1000);
+  CHECK(large.wait_for(std::chrono::milliseconds(200)) == std::future_status::timeout);
+  first.reset();
+  large.get();
 }

@@ -71,6 +71,8 @@ TEST_CASE("names: partition, compression and place in a set, in the styles of th
   expect("super_1.img", "super_1", 1, false);
   expect("boot (1).img", "boot__1_", -1, false);
   expect("../../evil.img", "evil", -1, false);
+  expect("super_123.img", "super_123", 123, false);
+  expect("super_20260905.img", "super_20260905", -1, false);  // a date
   CHECK(read_file_name("x.tar.md5").archive);
   CHECK(read_file_name("x.tar.gz").archive);
   CHECK(read_file_name("system.new.dat.br").packed == Compression::Brotli);
@@ -286,8 +288,9 @@ TEST_CASE("package: transfer lists, plain and packed, every version") {
   CHECK(with("3\n2\n0\n0\nnew 2,0,1\nnew 2,0,1\n").error().message.find("twice") !=
         std::string::npos);
   CHECK(with("4\n2\n0\n0\nbsdiff 0 5 x\n").error().code == ErrorCode::Unsupported);
-  for (const char* bad : {"5\n1\n0\n0\n", "1\nx\n", "1\n1\nnew 3,0,1,2\n", "1\n1\nnew 2,1,1\n",
-                          "1\n1\nfrobnicate\n", "1\n1\nnew 2,0,99999999999\n", ""})
+  for (const char* bad :
+       {"5\n1\n0\n0\n", "1\nx\n", "1\n1\nnew 3,0,1,2\n", "1\n1\nnew 4,0,1\n", "1\n1\nnew 2,1,1\n",
+        "1\n1\nfrobnicate\n", "1\n1\nnew 2,0,99999999999\n", ""})
     CHECK(with(bad).error().code == ErrorCode::BadValue);
 }
 

@@ -178,6 +178,21 @@ TEST_CASE("deflate tokens: damaged streams and tokens are refused, not followed"
         ErrorCode::LimitExceeded);
 }
 
+TEST_CASE("deflate tokens: a repeated length needs one before it") {
+  const auto block = [](unsigned first) {
+    // A last block with its own codes: 257 literals, 1 distance, 19 lengths of the codes' own code,
+    // of which "repeat" and "none" have one bit each.
+    std::string header{char(0xc0), 0, 0, 15, 0x10, 0x01, 0, 0, 0, 0, 0, 0, 0, 0};
+    header += static_cast<char>(first);
+    const std::string size{0, static_cast<char>(header.size() - 1)};
+    Bytes out;
+    BitWriter bits(out);
+    return deflate_of_tokens(as_view(size + header), bits).error().message;
+  };
+  CHECK(block(16).contains("repeats a length before the first"));
+  CHECK_FALSE(block(0).contains("repeats"));  // it ends too early
+}
+
 TEST_CASE("deflate-aware patch: from one packed file to another, whatever stands around") {
   const std::string old_text = words(60'000, 9),
                     new_text = old_text.substr(0, 30'000) + words(33'000, 10);

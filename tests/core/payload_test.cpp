@@ -56,6 +56,15 @@ TEST_CASE("payload: ZERO and DISCARD read as zeros, a metadata signature is step
   p.operations.push_back({.type = 6, .start = 4, .blocks = 4});
   p.operations.push_back({.type = 7, .start = 8, .blocks = 4});
   CHECK(extract_one(payload, "boot").value() == p.image);
+  // What stands at the start of a partition is told without reading all of it.
+  for (const std::uint32_t type : {6u, 7u}) {
+    PayloadBytes empty;
+    empty.partitions.push_back({.name = "misc", .image = std::string(8192, '\0')});
+    empty.partitions[0].operations.push_back({.type = type, .start = 0, .blocks = 2});
+    const FirmwarePtr firmware =
+        value_of(open_payload(open_memory(blob(empty.done()), "p.bin"), {}));
+    CHECK(value_of(firmware->find("misc")->content->head(64)) == Bytes(64));
+  }
 }
 
 TEST_CASE("payload: destinations in any order, blobs too") {

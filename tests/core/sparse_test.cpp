@@ -128,6 +128,17 @@ TEST_CASE("sparse: cut anywhere it is refused, never read past its end") {
   }
 }
 
+TEST_CASE("sparse: a chunk past the file's end is told with its own place") {
+  const std::string whole = SparseBytes().raw(noise(4096)).raw(noise(8192, 2)).done();
+  REQUIRE(expand(whole));
+  const auto cut = expand(whole.substr(0, whole.size() - 1));
+  REQUIRE_FALSE(cut);
+  CHECK(cut.error().code == ErrorCode::Truncated);
+  CHECK(cut.error().offset == 28 + 12 + 4096);  // the second chunk
+  CHECK(cut.error().expected == "8192 bytes");
+  CHECK(cut.error().found == "8191 bytes");
+}
+
 TEST_CASE("sparse: a set gives each part from the piece that has it, in any order") {
   const std::string a = noise(4096, 7), b = noise(4096, 8);
   const SourcePtr first = source_of(SparseBytes().raw(a).skip(3).done());

@@ -75,6 +75,18 @@ TEST_CASE("super: a bad primary copy gives way to its backup, and that is said")
   CHECK(spoiled({4096 + 45, 8192 + 45}).error().code == ErrorCode::Corrupt);
 }
 
+TEST_CASE("super: the header's sum covers all of the header") {
+  SuperBytes of = usual();
+  of.minor = 2;  // its header is 256 bytes long
+  std::string bytes = filled(of);
+  REQUIRE(open(bytes));
+  for (std::size_t copy = 0; copy < 4; ++copy)
+    bytes[12288 + copy * 4096 + 200] ^= 1;
+  const auto bad = open(bytes);
+  REQUIRE_FALSE(bad);
+  CHECK(bad.error().message.contains("header's checksum"));
+}
+
 TEST_CASE("super: extents outside, overlapping, or of tables that lie") {
   SuperBytes of = usual();
   of.partitions[1].extents[0].at = 210;

@@ -246,3 +246,38 @@ TEST_CASE(
   REQUIRE_FALSE(refused);
   CHECK(refused.error().code == ErrorCode::DoesNotFit);
 }
+
+TEST_CASE("super writing: where two partitions share a sector, each gets room of its own") {
+  SuperBytes of = usual();
+  of.partitions[0].extents = {{16, 200}};
+  of.partitions[1].extents = {{8, 215}};  // system's last sector is vendor's first
+  const std::string system = noise(16 * kSector, 1), vendor = noise(8 * kSector, 2);
+  const std::string after =
+      rewritten(filled(of), {{"system", source_of(system)}, {"vendor", source_of(vendor)}});
+  CHECK(content(after, "system") == system);
+  CHECK(content(after, "vendor") == vendor);
+  check_sound(after);
+}
+
+TEST_CASE("super writing: tables of a newer minor version are read and not written") {
+  SuperBytes of = usual();
+  of.minor = 3;
+  const std::string before = filled(of);
+  CHECK(open_super(source_of(before), {}));
+  CHECK(rewrite_super(source_of(before), {{"system", source_of("x")}}).error().code ==
+        ErrorCode::Unsupported);
+}
+
+TEST_CASE("super writing: a name that takes its slot's suffix is found by the whole name") {
+  SuperBytes of = usual();
+  of.partitions[0].attributes = 3;
+  const std::string before = filled(of), image = noise(32 * kSector, 3);
+  const std::string after = rewritten(before, {{"system_a", source_of(image)}});
+  CHECK(content(after, "system_a") == image);
+  CHECK(rewrite_super(source_of(before), {{"system", source_of(image)}}).error().code ==
+        ErrorCode::NotFound);
+  // The other slot's tables, in which it is system_b, stay as they were.
+  const std::size_t first = 12288, size = of.metadata_size;
+  CHECK(after.substr(first, size) != before.substr(first, size));
+  CHECK(after.substr(first + size, size) == before.substr(first + size, size));
+}

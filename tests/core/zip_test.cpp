@@ -107,3 +107,20 @@ TEST_CASE("zip: an encrypted member is told, and no byte of it given") {
   CHECK(archive->read(*sealed, 100).error().code == ErrorCode::Unsupported);
   CHECK(text(value_of(archive->read(*archive->find("open.txt"), 100))) == "text");
 }
+
+TEST_CASE("zip: a stored member is given as it is, and its sum is compared at its end") {
+  const std::string data = noise(70000);
+  const auto sum_of = [&](const std::string& bytes) {
+    const auto archive = value_of(open(bytes));
+    const SourcePtr member = value_of(archive->open_member(*archive->find("a"), {}));
+    CHECK(member->own_check() == "crc-32");
+    const Blob all = value_of(read_all(*member, 1u << 20));
+    const auto checker = member->checker();
+    checker->data(all.view());
+    return checker->finish();
+  };
+  std::string bytes = zip({{"a", data}});
+  CHECK(sum_of(bytes));
+  bytes[bytes.find(data) + 5] ^= 1;
+  CHECK(sum_of(bytes).error().code == ErrorCode::DigestMismatch);
+}

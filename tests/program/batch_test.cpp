@@ -91,6 +91,7 @@ TEST_CASE("batch: what is refused or fails keeps no other kit from being made") 
   CHECK(outcomes(refused) == "made, refused, ");
   CHECK(refused["result"]["jobs"][1]["problems"] == Json({"device", "build"}));
   CHECK(refused["error"]["found"] == "device, build");
+  CHECK(refused["error"]["message"] == "1 kit of the tray was not made");
   CHECK(fs::exists(bench.dir / "out/gnomon/kit.json"));
   CHECK_FALSE(fs::exists(bench.dir / "out/vernier"));
   const Json failed = bench.batch(
@@ -99,6 +100,12 @@ TEST_CASE("batch: what is refused or fails keeps no other kit from being made") 
       5);
   CHECK(outcomes(failed) == "failed, made, ");
   CHECK(failed["error"]["code"] == "not-found");
+  const Json both = bench.batch(
+      "[[job]]\nfirmware = [\"none.zip\", \"gnomon.zip\"]\nrecipes = \"r.toml\"\nsheets = "
+      "\"vernier.toml\"\nkit = \"both/{firmware}\"\n",
+      5);
+  CHECK(outcomes(both) == "failed, refused, ");
+  CHECK(both["error"]["message"] == "2 kits of the tray were not made");
   // A phone that nothing is for.
   write(bench.dir / "other.toml", "[phone]\ncodename = \"plumbline\"\n");
   const Json alone = bench.batch(

@@ -212,6 +212,17 @@ TEST_CASE("output: a disk that takes half of what is written at once gets the re
   }
 }
 
+TEST_CASE("prepare --force: a folder that takes the kit's place at the last moment is not lost") {
+  const Bench bench;
+  REQUIRE(program(bench.dir, bench.prepare).exit_code == 0);
+  write(bench.dir / "photos/a.jpg", "precious");
+  const Ran ran =
+      bench.disturbed(bench.prepare, {"WEXLO_TAKEN=" + (bench.dir / "photos").string()});
+  CHECK(ran.exit_code == 5);
+  CHECK(read(bench.dir / "kit/a.jpg") == "precious");
+  CHECK(is_whole(bench.dir / "photos"));  // where the test put what had been there
+}
+
 TEST_CASE(
     "prepare: killed at each of its calls to the disk: a whole kit or none, inputs as they were" *
     doctest::skip(watched())) {

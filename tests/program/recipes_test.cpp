@@ -279,6 +279,9 @@ TEST_CASE(
   CHECK(ran.exit_code == 0);
   CHECK(ran.out.find("vbmeta") != std::string::npos);
   CHECK(ran.out.find("vendor_boot") != std::string::npos);
+  const Ran more = program(bench.dir, {"patch", "init_boot.img", "-r", "here.toml", "-r",
+                                       "flags.toml", "--dry-run", "--verbose"});
+  CHECK(more.out.find("vbmeta") != std::string::npos);
   // Nothing for this image at all is no silent copy.
   CHECK(program(bench.dir, {"patch", "init_boot.img", "-r", "flags.toml", "-o", "no.img"})
             .exit_code == 1);

@@ -3,7 +3,8 @@
 /// WEXLO_DISTURB=PART  one byte of each write to files with PART in their path comes out otherwise
 /// WEXLO_SHORT=1       the disk takes only half of what is written at once
 /// WEXLO_RECORD=FILE   what was asked of the disk, a line each: write, flush, flush-all, rename,
-/// make WEXLO_KILL_AT=N     the program is killed instead of its N-th line
+/// make WEXLO_KILL_AT=N     the program is killed instead of its N-th line WEXLO_TAKEN=FOLDER  when
+/// a folder is exchanged for the output's, FOLDER has just taken its place
 
 #include <dlfcn.h>
 #include <fcntl.h>
@@ -13,6 +14,7 @@
 #include <atomic>
 #include <cerrno>
 #include <csignal>
+#include <cstdio>
 #include <cstdlib>
 #include <cstring>
 #include <string>
@@ -121,6 +123,12 @@ int rename(const char* from, const char* to) noexcept {
 int renameat2(int a, const char* from, int b, const char* to, unsigned flags) noexcept {
   static const auto real = next<int (*)(int, const char*, int, const char*, unsigned)>("renameat2");
   happens(std::string("rename ") + from + " " + to);
+  const char* const other = wish("WEXLO_TAKEN");
+  static bool taken = false;
+  if (other != nullptr && (flags & RENAME_EXCHANGE) != 0 && !taken) {
+    taken = true;
+    if (real(a, other, b, to, RENAME_EXCHANGE) != 0) ::abort();
+  }
   return real(a, from, b, to, flags);
 }
 
