@@ -1,5 +1,7 @@
 #include "image/device_tree.hpp"
 
+#include <set>
+
 #include "codec/codec.hpp"
 #include "firmware/formats.hpp"
 #include "support/boot.hpp"
@@ -175,4 +177,22 @@ TEST_CASE(
   CHECK(dt::fdt_size(as_view(longer + "x")) == kOne.size() + 1);
   CHECK(models(kOne + std::string(4095 - kOne.size() % 8, '\0') + kTwo).contains("board B"));
   CHECK_FALSE(models(kOne + std::string(8192, '\0') + kTwo).contains("board B"));
+}
+
+TEST_CASE("device tree: nodes are followed to a depth that no phone's tree has") {
+  const TempDir dir;
+  std::string source = "/dts-v1/; / {";
+  for (int depth = 1; depth <= 100; ++depth)
+    source += " n { d" + std::to_string(depth) + " = <1>;";
+  for (int depth = 0; depth <= 100; ++depth)
+    source += " };";
+  write(dir / "x.dts", source);
+  REQUIRE(shell("dtc -q -I dts -O dtb x.dts > x.dtb", dir.path().string()).exit_code == 0);
+  std::set<std::string> seen;
+  for (const auto& [place, value] : dt::flattened(as_view(read(dir / "x.dtb"))))
+    if (const std::size_t at = place.find(":d"); at != place.npos)
+      seen.insert(place.substr(at + 1));
+  CHECK(seen.contains("d1"));
+  CHECK(seen.contains("d60"));
+  CHECK_FALSE(seen.contains("d70"));
 }

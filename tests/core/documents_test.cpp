@@ -235,4 +235,8 @@ TEST_CASE("documents: every key of extract.json, of another type and extreme") {
       CHECK(describe(got.error()).size() < 1000);
     }
   CHECK(refused > 60);
+  nlohmann::json newer = good;
+  newer["format"] = 2;
+  CHECK(parse_extract_manifest(newer.dump(), "extract.json").error().code ==
+        ErrorCode::Unsupported);
 }

@@ -368,3 +368,46 @@ TEST_CASE("formats: single images are firmware of one partition, named by file o
   CHECK(open("nothing known", "x").error().code == ErrorCode::BadMagic);
   CHECK(open("", "x").error().code == ErrorCode::BadMagic);
 }
+
+TEST_CASE("package: every digest that is promised is held to, not the first alone") {
+  const std::string boot = boot_image(), wrong(64, 'a');
+  const std::string md5 = hex(digest(DigestKind::Md5, as_view(boot))), sha = hex_of(sha256(boot));
+  const auto read = [&](const std::string& one, const std::string& two) {
+    return content(**open_set({{"boot.img", boot},
+                               {"md5sums.txt", one + "  boot.img\n"},
+                               {"sha256sums.txt", two + "  boot.img\n"}}),
+                   "boot");
+  };
+  CHECK(read(md5, sha));
+  CHECK(read(md5, wrong).error().code == ErrorCode::DigestMismatch);
+  CHECK(read(wrong.substr(0, 32), sha).error().code == ErrorCode::DigestMismatch);
+}
+
+TEST_CASE("package: files whose names say nothing are looked into, so many of them") {
+  const auto with = [&](int others) {
+    std::vector<Member> members;
+    for (int i = 0; i < others; ++i)
+      members.push_back({"f" + std::to_string(1000 + i), std::string(512, 'x')});
+    members.push_back({"what", boot_image()});
+    const auto firmware = open(zip(members));
+    return firmware.has_value() && !(*firmware)->partitions.empty();
+  };
+  CHECK(with(299));
+  CHECK_FALSE(with(300));
+}
+
+TEST_CASE("formats: a FAT file system has its first table behind reserved sectors") {
+  std::string sector(512, '\0');
+  sector.replace(0, 3, "\xeb\x3c\x90");
+  sector.replace(11, 6, std::string("\x00\x02\x04\x01\x00\x02", 6));
+  sector[21] = '\xf8';
+  sector.replace(510, 2, "\x55\xaa");
+  const auto kind = [&] {
+    const Format* format = find_format(as_view(sector));
+    return format == nullptr ? std::string() : std::string(format->kind);
+  };
+  const std::string fat = kind();
+  CHECK(fat == "fat");
+  sector[14] = 0;  // no reserved sectors: it could not even hold itself
+  CHECK(kind() != fat);
+}

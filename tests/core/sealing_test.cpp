@@ -289,3 +289,29 @@ TEST_CASE("hash trees: error correction takes two blocks for each 253, begun or 
   CHECK(verified::fec_size(231 * kBlock, 24) == 24 * kBlock);
   CHECK(verified::fec_size(232 * kBlock, 24) == 48 * kBlock);
 }
+
+TEST_CASE("seal: the smallest partition that a footer, or a hash tree, fits into") {
+  const auto fits = [](FooterKind kind, std::size_t blocks, std::uint64_t size) {
+    const Bytes image = to_bytes(noise(blocks * 4096));
+    SealOptions options;
+    options.kind = kind;
+    options.sizes = {{"system", size}};
+    options.fec_roots = 0;
+    std::map<std::string, MemorySink> sinks;
+    const OpenSink open = [&](const std::string& name) -> Result<ImageSink*> {
+      return &sinks[name];
+    };
+    const auto sealed = seal_images({{"system", source_of(image)}}, options, open, {});
+    if (!sealed) CHECK(sealed.error().code == ErrorCode::DoesNotFit);
+    return sealed.has_value();
+  };
+  // A struct and a footer take a block each; a tree over five blocks one, over 129 three.
+  for (const auto& [kind, blocks, least] : {std::tuple{FooterKind::Hash, 5u, 7u},
+                                            {FooterKind::Tree, 5u, 8u},
+                                            {FooterKind::Tree, 129u, 134u}}) {
+    CAPTURE(blocks);
+    CAPTURE(least);
+    CHECK(fits(kind, blocks, least * 4096));
+    CHECK_FALSE(fits(kind, blocks, (least - 1) * 4096));
+  }
+}

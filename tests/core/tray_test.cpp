@@ -213,3 +213,19 @@ TEST_CASE("image cache: what two ask for at once is taken out once; notes go wit
   cache->keep({.name = "dtbo", .size = 1200}, firmware, blob(noise(1200, 2)));
   CHECK(notes() == 1);
 }
+
+TEST_CASE("tray: as many kits as are taken, and one more") {
+  const Tray tray;
+  const auto names = [](int count) {
+    std::string out;
+    for (int i = 0; i < count; ++i)
+      out += "\"" + std::to_string(i) + "\", ";
+    return "[" + out + "]";
+  };
+  const auto job = [&](int firmwares) {
+    return "[[job]]\nfirmware = " + names(firmwares) + "\nsheets = " + names(100) +
+           "\nstock = true\nkit = \"{firmware}-{sheet}\"\n";
+  };
+  CHECK(value_of(tray.read(job(100))).size() == 10'000);
+  CHECK_FALSE(tray.read(job(101)));
+}

@@ -352,3 +352,24 @@ TEST_CASE("insert: single images, plain and packed, and maker's formats around t
   CHECK(bench.insert("boot.img.xz", {"boot=new.img"}, "out.img.xz")["ok"] == true);
   CHECK(shell("xz -dc out.img.xz | cmp - new.img", bench.dir.path().string()).exit_code == 0);
 }
+
+TEST_CASE("insert: into a file that a listing cuts into partitions: all around them stays") {
+  const Bench bench;
+  const std::string boot = BootBytes{.kernel = arm64_kernel("5.10.1")}.done();
+  const std::string fresh = BootBytes{.kernel = arm64_kernel("5.10.2")}.done();
+  REQUIRE(boot.size() <= 0x8000);
+  std::string all = noise(0x10000, 7);
+  all.replace(0x1000, boot.size(), boot);
+  write(bench.dir / "new.img", fresh);
+  write(bench.dir / "fw.zip", zip({{"all.bin", all},
+                                   {"table.csv",
+                                    "partition,file,start,length\nboot,all.bin,0x1000,0x8000\nmisc,"
+                                    "all.bin,0x9000,0x1000\n"}}));
+  CHECK(bench.insert("fw.zip", {"boot=new.img"}, "out.zip")["ok"] == true);
+  REQUIRE(shell("unzip -qo out.zip all.bin", bench.dir.path().string()).exit_code == 0);
+  const std::string now = read(bench.dir / "all.bin");
+  REQUIRE(now.size() == all.size());
+  CHECK(now.substr(0, 0x1000) == all.substr(0, 0x1000));
+  CHECK(now.substr(0x1000, 0x8000) == field(fresh, 0x8000));
+  CHECK(now.substr(0x9000) == all.substr(0x9000));
+}

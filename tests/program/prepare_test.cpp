@@ -242,6 +242,18 @@ TEST_CASE(
           .exit_code == 0);
   REQUIRE(program(bench.dir, {"extract", "set", "system", "-o", "out"}).exit_code == 0);
   CHECK(read(bench.dir / "out/system.img") == system);
+  // What is just as large as a download may be goes in one piece.
+  for (const auto& [limit, whole] : {std::pair{2 * kMiB, true}, {2 * kMiB - 1, false}}) {
+    write(
+        bench.dir / "s.toml",
+        Bench::sheet("[super]\nsize = 16777216\n[[logical]]\nname = \"system_a\"\nsize = 2097152\n")
+            .replace(Bench::sheet().find("slots ="), 0,
+                     "download_limit = " + std::to_string(limit) + "\n"));
+    REQUIRE(bench.prepare({"-r", "r.toml", "-r", "flags.toml", "--sheet", "s.toml", "--with",
+                           "system=gsi.img", "--wipe", "--force"})["ok"] == true);
+    CHECK(fs::exists(bench.dir / "kit/flash/system.img") == whole);
+    if (whole) CHECK(read(bench.dir / "kit/flash/system.img") == system);
+  }
 }
 
 TEST_CASE("prepare --install: a system package goes to the other slot, and later steps with it") {

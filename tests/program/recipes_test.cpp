@@ -327,6 +327,18 @@ TEST_CASE("prepare --like: the kit's own recipes, without the files they came fr
   // The same recipes on the same build give the same kit.
   CHECK(program(dir, {"prepare", "old.bin", "--like", "kit", "-o", "kit3"}).exit_code == 0);
   CHECK(shell("diff -r kit kit3", dir.path().string()).exit_code == 0);
+  // Nor is one that names a file outside of itself, whatever its digest.
+  REQUIRE(shell("cp -r kit kit5", dir.path().string()).exit_code == 0);
+  const std::string name =
+      std::filesystem::directory_iterator(dir / "kit5/recipes/files")->path().filename().string();
+  write(dir / "outside", read(dir / ("kit5/recipes/files/" + name)));
+  std::string manifest = read(dir / "kit5/kit.json");
+  const std::string inside = "recipes/files/" + name;
+  REQUIRE(manifest.contains(inside));
+  manifest.replace(manifest.find(inside), inside.size(), "../outside");
+  write(dir / "kit5/kit.json", manifest);
+  CHECK(program_json(dir, {"prepare", "new.bin", "--like", "kit5", "-o", "kit6"},
+                     3)["error"]["code"] == "unsafe-path");
   // A kit that was touched is not trusted, and recipes cannot be given twice.
   for (const auto& entry : std::filesystem::directory_iterator(dir / "kit/recipes/files"))
     write(entry.path(), "changed");

@@ -67,6 +67,47 @@ TEST_CASE("prepare: what differs is told with its reason, what is unknown is a r
   CHECK(unknown > 0);
 }
 
+TEST_CASE("seal --rollback: a whole number") {
+  const TempDir dir;
+  write(dir / "boot.img", noise(9000));
+  const auto sealed = [&](const std::string& index) {
+    return program(dir, {"seal", "boot.img", "-o", "out.img", "--force", "--footer", "hash",
+                         "--partition-size", "65536", "--rollback", index})
+        .exit_code;
+  };
+  CHECK(sealed("12") == 0);
+  CHECK(sealed("18446744073709551615") == 0);
+  for (const char* bad : {"12x", "x", "-1", "18446744073709551616", "0x1f"}) {
+    CAPTURE(bad);
+    CHECK(sealed(bad) == 2);
+  }
+}
+
+TEST_CASE("extract --quick: no digest that nothing is held against") {
+  const TempDir dir;
+  write(dir / "x.zip", zip({{"boot.img", BootBytes{.kernel = noise(5000)}.done()}}));
+  const auto digest = [&](std::vector<std::string> more) {
+    more.insert(more.begin(), {"extract", "x.zip", "boot", "-o", "out", "--force"});
+    return program_json(dir, more)["result"]["partitions"][0]["sha256"];
+  };
+  CHECK(digest({}).is_string());
+  CHECK(digest({"--quick"}).is_null());
+}
+
+TEST_CASE("patch: an image whose name says nothing is told by what it holds") {
+  const Bench bench;
+  write(bench.dir / "1.bin", bench.images.at("boot"));
+  write(bench.dir / "2.bin", BootBytes{.ramdisk = lz4_legacy(init_ramdisk())}.done());
+  write(bench.dir / "3.bin",
+        BootBytes{.kernel = arm64_kernel("5.10.1"), .ramdisk = lz4_legacy(init_ramdisk())}.done());
+  const auto told = [&](const std::string& name) {
+    const Ran ran = program(bench.dir, {"patch", name, "-r", "r.toml", "--dry-run", "--json"});
+    return Json::parse(ran.out)["result"].value("partition", "");
+  };
+  CHECK(told("2.bin") == "init_boot");
+  CHECK(told("3.bin") == "boot");
+}
+
 TEST_CASE("seal --salt: whole bytes of hex") {
   const TempDir dir;
   write(dir / "boot.img", noise(9000));
@@ -82,4 +123,58 @@ TEST_CASE("seal --salt: whole bytes of hex") {
     CAPTURE(bad);
     CHECK(sealed(bad) == 2);
   }
+}
+
+TEST_CASE("prepare --key: a patch so large that the struct behind the image moves") {
+  const Bench bench;
+  write(bench.dir / "hello", elf("arm64", noise(30'000)));
+  REQUIRE(program(bench.dir, {"keys", "new", "k.pem", "--bits", "2048"}).exit_code == 0);
+  const Json done = bench.prepare({"-r", "r.toml", "--key", "k.pem"});
+  CHECK(done["result"]["verification"]["locked"] == "starts");
+  const auto struct_at = [&](const std::string& name) {
+    return program_json(
+               bench.dir,
+               {"inspect",
+                "kit/" + name +
+                    "/init_boot.img"})["result"]["items"][0]["image"]["footer"]["vbmeta_offset"]
+        .get<int>();
+  };
+  CHECK(struct_at("flash") > struct_at("stock"));
+}
+
+TEST_CASE("check --against: how alike two ramdisks have to be to be of one build") {
+  const TempDir dir;
+  const auto image = [](int fresh) {
+    CpioBytes files;
+    for (int i = 0; i < 10; ++i) {
+      const std::uint32_t seed = 10 + static_cast<std::uint32_t>(i < fresh ? i + 100 : i);
+      files.entry(i == 0 ? "init" : "f" + std::to_string(i), elf("arm64", noise(900, seed)),
+                  0100750, 0, 1);
+    }
+    return BootBytes{.ramdisk = gzip(files.done()), .cmdline = ""}.done();
+  };
+  write(dir / "fw.zip", zip({{"init_boot.img", image(0)}}));
+  const auto build = [&](int fresh) {
+    write(dir / "init_boot.img", image(fresh));
+    const Ran ran = program(dir, {"check", "init_boot.img", "--against", "fw.zip", "--json"});
+    return Json::parse(ran.out)["result"]["against"][0]["build"].get<std::string>();
+  };
+  CHECK(build(3) == "same");
+  CHECK(build(4) == "unknown");
+  CHECK(build(5) == "unknown");
+  CHECK(build(6) == "other");
+}
+
+TEST_CASE("inspect: the heads of so many partitions are looked at, and no more") {
+  const TempDir dir;
+  std::vector<Member> members;
+  for (int i = 100; i < 173; ++i)
+    members.push_back({"p" + std::to_string(i) + ".img", BootBytes{.kernel = noise(900)}.done()});
+  write(dir / "fw.zip", zip(members));
+  const Json all = program_json(dir, {"inspect", "fw.zip"})["result"]["items"][0]["partitions"];
+  REQUIRE(all.size() == 73);
+  int told = 0;
+  for (const Json& one : all)
+    told += one["kind"] == "boot" ? 1 : 0;
+  CHECK(told == 72);
 }
