@@ -24,10 +24,6 @@ Tone tone_of(const FitRow& row) {
   return row.level == "problem" && !row.accepted ? Tone::Bad : Tone::Warning;
 }
 
-std::string usual_time(unsigned seconds) {
-  return seconds < 60 ? fmt::format("{} s", seconds) : fmt::format("{} min", (seconds + 59) / 60);
-}
-
 class ReportWriter {
  public:
   ReportWriter(KitFolder& folder, Prepared& kit, const PrepareOptions& options,

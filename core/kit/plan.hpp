@@ -129,6 +129,8 @@ struct Plan {
 [[nodiscard]] std::string format_plan(const Plan& plan);
 /// What an expect step wants, as a clause: "product is gnomon".
 [[nodiscard]] std::string expectation(const Step& step);
+/// "40 s", "3 min": in whole minutes from one on, rounded up.
+[[nodiscard]] std::string usual_time(unsigned seconds);
 /// plan.txt: the same for a person at the bench.
 [[nodiscard]] std::string plan_for_people(const Plan& plan);
 

@@ -49,11 +49,6 @@ void append_step(std::string& out, std::string_view list, const Step& step) {
   out += fmt::format("data_loss = {}\nusual_seconds = {}\n", step.data_loss, step.usual_seconds);
 }
 
-std::string usual_time(unsigned seconds) {
-  if (seconds < 60) return fmt::format("{} s", seconds);
-  return fmt::format("{} min", (seconds + 59) / 60);
-}
-
 /// Words in lines of at most 96 columns, each after `indent`.
 std::string filled(std::string_view text, std::string_view indent) {
   constexpr std::size_t kWidth = 96;
@@ -104,6 +99,11 @@ void append_first(std::string& out, const std::vector<std::string>& sentences) {
 }
 
 }  // namespace
+
+std::string usual_time(unsigned seconds) {
+  if (seconds < 60) return fmt::format("{} s", seconds);
+  return fmt::format("{} min", (seconds + 59) / 60);
+}
 
 std::string expectation(const Step& step) {
   if (step.at_least) return fmt::format("{} is at least {}", step.variable, *step.at_least);

@@ -332,3 +332,54 @@ TEST_CASE("fit: equal numbers fit, one less does not") {
     CHECK((pair.row("battery").verdict == FitVerdict::Fits) == fits);
   }
 }
+
+TEST_CASE("fit: an image for a partition that the phone does not have") {
+  Pair pair;
+  CHECK(pair.row("partition-size-init_boot").verdict == FitVerdict::Fits);
+  pair.phone.partitions.erase("init_boot_a");
+  const FitRow row = pair.row("partition-size-init_boot");
+  CHECK(row.verdict == FitVerdict::Differs);
+  CHECK(row.phone == "no such partition");
+  // Of a phone with two known partitions nothing is known of the others.
+  pair.phone.partitions.erase("vendor_boot_a");
+  CHECK(pair.row("partition-size-init_boot").verdict == FitVerdict::Unknown);
+}
+
+TEST_CASE("fit: a 64-bit phone runs 32-bit programs, and not the other way round") {
+  Pair pair;
+  pair.firmware.architecture = "arm";
+  CHECK(pair.row("architecture").verdict == FitVerdict::Fits);
+  pair.firmware.architecture = "arm64";
+  pair.put("phone.architecture", "arm");
+  CHECK(pair.row("architecture").verdict == FitVerdict::Differs);
+}
+
+TEST_CASE("fit: which of two builds is the older: by patch level, else by numbers of one form") {
+  const auto told = [](const std::string& ours, const std::string& phone_level) {
+    Pair pair;
+    pair.firmware.build = "korvale/gnomon/gnomon:16/KV3A.1/" + ours + ":user/release-keys";
+    pair.forget("build.patch_level");
+    if (!phone_level.empty()) pair.put("build.patch_level", phone_level);
+    const FitRow row = pair.row("build");
+    const std::string all = row.firmware + row.phone + row.why;
+    return all.contains("older build")     ? "older"
+           : all.contains("newer build")   ? "newer"
+           : all.contains("another build") ? "another"
+                                           : "?";
+  };
+  // The phone runs 20260905; the firmware's patch level is of 2026-09-05.
+  CHECK(told("20260805", "") == std::string("older"));
+  CHECK(told("20261005", "") == std::string("newer"));
+  CHECK(told("20260805", "2026-08-05") == std::string("newer"));
+  CHECK(told("3", "") == std::string("another"));
+  CHECK(told("x1", "") == std::string("another"));
+}
+
+TEST_CASE("fit: a package that says it is a downgrade, in either word") {
+  for (const char* line : {"ota-downgrade=yes", "spl-downgrade=yes"}) {
+    Pair pair;
+    CHECK_FALSE(pair.has("downgrade"));
+    pair.firmware.demands = {line};
+    CHECK(pair.has("downgrade"));
+  }
+}

@@ -228,3 +228,9 @@ TEST_CASE("tail: a trailer follows the last section when that grows") {
   wanted.resize(stock.size());
   check_same(image->write(), as_view(wanted));
 }
+
+TEST_CASE("prefix: a part header that says more than there is, is not true") {
+  const std::string header = chipset_header("KERNEL", noise(100));
+  CHECK(prefix::is_true(as_view(header), as_view(noise(100))) == true);
+  CHECK(prefix::is_true(as_view(header), as_view(noise(99))) == false);
+}

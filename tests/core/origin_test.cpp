@@ -182,3 +182,27 @@ TEST_CASE(
   CHECK(join(old.normal) == "boot/own ");
   CHECK(join(old.recovery) == "boot/own ");
 }
+
+TEST_CASE("origin: owners that are as mixed as files are, and words inside a line, say nothing") {
+  const auto owned = [](int odd, int usual) {
+    CpioBytes entries = stock();  // nine entries of the system's own
+    for (int i = 0; i < odd; ++i)
+      entries.entry("odd" + std::to_string(i), "x", 0100644, 0, 1, 10'050);
+    for (int i = 0; i < usual; ++i)
+      entries.file("usual" + std::to_string(i), "x");
+    return kinds(inspected(init_boot(entries, false)));
+  };
+  CHECK(owned(1, 0).contains("pattern"));
+  CHECK_FALSE(owned(5, 0).contains("pattern"));
+  const auto recovery = [](const std::string& build) {
+    return kinds(inspected(init_boot(stock()
+                                         .file("system/bin/recovery",
+                                               "\x7f"
+                                               "ELF")
+                                         .file("prop.default", build),
+                                     false)));
+  };
+  CHECK(recovery("a=b\nro.build.type=eng\n") == "recovery;");
+  CHECK(recovery("#ro.build.type=eng\n").empty());
+  CHECK(recovery("ro.build.type=engineer\n").empty());
+}

@@ -271,3 +271,55 @@ TEST_CASE("parts: a stored original that was changed is noticed whatever else wa
     }
   CHECK(changed == 6);
 }
+
+TEST_CASE("parts: a mode that was set is taken, whatever a new file would have had") {
+  const PartsBench bench(
+      BootBytes{.kernel = noise(900), .ramdisk = test::gzip(first_ramdisk())}.done());
+  fs::permissions(bench / "tree/init", fs::perms(0644));
+  const Ramdisk ramdisk = bench.ramdisk();
+  const auto at = find_entry(ramdisk, "init");
+  REQUIRE(at);
+  CHECK((entry_at(ramdisk, *at).get(newc::Field::Mode) & 07777) == 0644);
+}
+
+TEST_CASE("parts: numbers of the list are whole") {
+  for (const auto& [from, to] : {std::pair{" 0750 ", " 0750x "}, {" 2000 ", " 20o0 "}}) {
+    const PartsBench bench(
+        BootBytes{.kernel = noise(900), .ramdisk = test::gzip(first_ramdisk())}.done());
+    bench.edit("tree.list", from, to);
+    const auto repacked = parts::repack(bench.folder());
+    REQUIRE_FALSE(repacked);
+    CHECK(repacked.error().code == ErrorCode::BadValue);
+  }
+}
+
+TEST_CASE("parts: a device tree that was not changed is not told") {
+  const PartsBench bench(fragments().done());
+  test::write(bench / "tree/motd", "hello");
+  CHECK_FALSE(told(bench.repack()).contains("device tree"));
+}
+
+TEST_CASE("parts: a part is a plain file of the folder") {
+  const PartsBench bench(
+      BootBytes{.kernel = noise(900), .ramdisk = test::gzip(first_ramdisk())}.done());
+  fs::create_directory(bench / "sub");
+  fs::copy_file(bench / "kernel", bench / "sub/kernel");
+  bench.edit("parts.toml", "file = \"kernel\"", "file = \"sub/kernel\"");
+  const auto repacked = parts::repack(bench.folder());
+  REQUIRE_FALSE(repacked);
+  CHECK(repacked.error().message.contains("plain file name"));
+}
+
+TEST_CASE("parts: a board id has sixteen numbers at most") {
+  const auto with = [](int count) {
+    const PartsBench bench(fragments().done());
+    std::string words;
+    for (int i = 0; i < count; ++i)
+      words += std::to_string(i) + ", ";
+    bench.edit("parts.toml", "name = \"recovery\"\ntype = \"recovery\"\nboard_id = []",
+               "name = \"recovery\"\ntype = \"recovery\"\nboard_id = [" + words + "]");
+    return parts::repack(bench.folder()).has_value();
+  };
+  CHECK(with(16));
+  CHECK_FALSE(with(17));
+}

@@ -364,6 +364,9 @@ TEST_CASE("plan: whatever the facts, every plan can be played, and holds togethe
     if (!f.install && !f.update)
       for (const Step& one : plan.steps)
         if (one.act == "write" || one.act == "resize") CHECK_FALSE(one.undo.empty());
+    if (f.update && f.update->over_the_air && f.slotted && f.way != Way::Download)
+      for (const Step& one : plan.steps)
+        if (one.act == "write" && one.slot == "other") CHECK_FALSE(one.undo.empty());
     CHECK(format_plan(plan) == format_plan(make_plan(f)));
     const auto table = parse_toml(format_plan(plan), "plan.toml");
     REQUIRE(table);
@@ -371,4 +374,18 @@ TEST_CASE("plan: whatever the facts, every plan can be played, and holds togethe
     CHECK((*table)["back"].as_array()->size() == plan.back.size());
   }
   CHECK(changed > rounds(3000) * 9 / 10);
+}
+
+TEST_CASE("plan: usual times are told in seconds below a minute, then in whole minutes") {
+  const auto told = [](unsigned seconds) {
+    Plan plan;
+    plan.steps.push_back({.id = "x", .act = "person", .about = "Wait.", .usual_seconds = seconds});
+    const std::string text = plan_for_people(plan);
+    const std::size_t at = text.find("usual time: ") + 12;
+    return text.substr(at, text.find('\n', at) - at);
+  };
+  CHECK(told(59) == "59 s");
+  CHECK(told(60) == "1 min");
+  CHECK(told(61) == "2 min");
+  CHECK(told(600) == "10 min");
 }

@@ -265,3 +265,25 @@ TEST_CASE("sheet: an older sheet fills in what is not known now, and its notes s
   CHECK(now.note("unlock") == "hidden");
   CHECK(now.logical.size() == 1);
 }
+
+TEST_CASE(
+    "sheet: what a person wrote is written again as a person would, the rest with its source") {
+  Sheet made;
+  REQUIRE(made.set("phone.codename", "gnomon", "written by hand"));
+  REQUIRE(made.set("phone.model", "Tarn 3", "the box"));
+  const std::string text = format_sheet(made);
+  CHECK(text.contains("codename = \"gnomon\"\n"));
+  CHECK(text.contains("model = { value = \"Tarn 3\", source = \"the box\" }\n"));
+}
+
+TEST_CASE("sheet: a bootloader's words for yes") {
+  for (const auto& [word, lock] : {std::pair{"yes", "unlocked"},
+                                   {"true", "unlocked"},
+                                   {"no", "locked"},
+                                   {"false", "locked"}}) {
+    CAPTURE(word);
+    const Sheet got =
+        sheet_from_properties("(bootloader) unlocked: " + std::string(word) + "\n", "x");
+    CHECK(got.text("state.lock") == lock);
+  }
+}

@@ -55,6 +55,12 @@ TEST_CASE("target: vendor_boot where the generic ramdisk is not there, or has no
   CHECK(choose_target({{"init_boot", &bare}, {"vendor_boot", &vendor}})->partition ==
         "vendor_boot");
   CHECK(choose_target({{"boot", &bare}, {"vendor_boot", &vendor}})->partition == "vendor_boot");
+  // Nor does what is made for modules, whatever it is called inside.
+  const LoadedImage named = load(
+      VendorBootBytes{.version = 4, .named = {{"mods", 3, with_init}, {"recovery", 2, with_init}}}
+          .done());
+  CHECK(choose_target({{"boot", &kernel_only}, {"vendor_boot", &named}}).error().code ==
+        ErrorCode::NoTarget);
   // What only recovery loads starts no system.
   CHECK(choose_target({{"boot", &kernel_only}, {"vendor_boot", &modules}}).error().code ==
         ErrorCode::NoTarget);

@@ -211,5 +211,8 @@ TEST_CASE("draw: every figure, in every form, by what the input is or by name") 
                      2)["error"]["code"] == "usage");
   CHECK(program_json(bench.dir, {"draw", "none.img", "-o", "x.svg"}, 5)["error"]["code"] ==
         "not-found");
+  write(bench.dir / "bad/kit.json", "{");
+  CHECK(program_json(bench.dir, {"draw", "bad", "--figure", "super", "-o", "x.svg"},
+                     3)["error"]["code"] == "bad-value");
   CHECK_FALSE(fs::exists(bench.dir / "x.svg"));
 }

@@ -81,7 +81,7 @@ std::size_t first(const std::vector<std::string>& lines, const std::string& star
                   std::size_t from = 0) {
   for (std::size_t i = from; i < lines.size(); ++i)
     if (lines[i].starts_with(start)) return i;
-  return lines.size();
+  return std::string::npos;
 }
 
 /// The one rename of the record: its place, what it renames and to which name.
@@ -92,7 +92,7 @@ struct Renamed {
 Renamed renamed(const std::vector<std::string>& lines) {
   Renamed out{first(lines, "rename "), {}, {}};
   REQUIRE(out.at < lines.size());
-  CHECK(first(lines, "rename ", out.at + 1) == lines.size());
+  CHECK(first(lines, "rename ", out.at + 1) == std::string::npos);
   std::istringstream words(lines[out.at]);
   std::string word;
   words >> word >> out.from >> out.to;
