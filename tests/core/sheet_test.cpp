@@ -35,7 +35,7 @@ std::string wide(const std::string& text, bool big) {
 
 TEST_CASE("sheet: a value written by hand, one with its source, and what is not known") {
   const Sheet got = sheet(
-      "[phone]\ncodename = \"gnomon\"\nmodel = { value = \"Tarn 3\", source = \"the box\" }\n"
+      "[phone]\ncodename = \"gnomon\"\nmodel = { value = \"Tarn 3\", source = \"the box\" }  #"
       "variant = \"unknown\"\n[state]\nbattery_percent = 55\ndownload_limit = \"0x10000000\"\n");
   CHECK(got.text("phone.codename") == "gnomon");
   CHECK(got.facts.at("phone.codename").source == "written by hand");
@@ -272,8 +272,8 @@ TEST_CASE(
   REQUIRE(made.set("phone.codename", "gnomon", "written by hand"));
   REQUIRE(made.set("phone.model", "Tarn 3", "the box"));
   const std::string text = format_sheet(made);
-  CHECK(text.contains("codename = \"gnomon\"\n"));
-  CHECK(text.contains("model = { value = \"Tarn 3\", source = \"the box\" }\n"));
+  CHECK(text.contains("codename = \"gnomon\"  #"));
+  CHECK(text.contains("model = { value = \"Tarn 3\", source = \"the box\" }  #"));
 }
 
 TEST_CASE("sheet: a bootloader's words for yes") {
