@@ -476,3 +476,45 @@ TEST_CASE(
       CHECK((walk.standings.at("blob") == verified::Standing::Ok) == !swapped);
     }
 }
+
+TEST_CASE("chain: names at their longest, and what covers a byte more than there is") {
+  const auto named = [](std::size_t length) {
+    Case c;
+    const std::string name(length, 'n');
+    auto hash = c.claim<verified::HashDescriptor>("init_boot");
+    hash.partition = name;
+    c.set.images[name] = c.set.at("init_boot");
+    c.set.top.set_claim(hash);
+    c.top();
+    for (const auto& fault : c.set.walk().faults)
+      if (fault.message.contains("letters")) return false;
+    return true;
+  };
+  CHECK(named(31));
+  CHECK_FALSE(named(32));
+  Case over;
+  auto hash = over.claim<verified::HashDescriptor>("init_boot");
+  hash.image_size = over.set.at("init_boot").size() + 1;
+  over.set.top.set_claim(hash);
+  over.top();
+  const auto walk = over.set.walk();
+  CHECK(std::ranges::any_of(walk.faults, [](const auto& fault) {
+    return fault.code == "image-digest" && fault.message.contains("covers");
+  }));
+  CHECK_FALSE(walk.locked_starts());
+}
+
+TEST_CASE("chain: a struct that asks for a reader of version 1.1 is read by all, of 1.2 not") {
+  const auto warned = [](std::uint32_t minor) {
+    Case c;
+    put32(c.set.top.header, 8, minor);
+    c.top();
+    put32(c.vbmeta(), 8, minor);
+    for (const auto& fault : c.set.walk().faults)
+      if (fault.message.contains("asks for a reader")) return true;
+    return false;
+  };
+  CHECK_FALSE(warned(0));
+  CHECK_FALSE(warned(1));
+  CHECK(warned(2));
+}

@@ -337,6 +337,9 @@ TEST_CASE("edits: lowered protections are told, each once") {
   CHECK(codes("kind = \"property\"\nset = { \"ro.tide\" = \"1\" }\n", boot).empty());
   CHECK(codes("kind = \"vbmeta-flags\"\nset = [\"verification-disabled\"]\n",
               vbmeta(test::property_descriptor("a", "b"), 0, 1)) == "protection-verified-boot ");
+  CHECK(codes("kind = \"vbmeta-flags\"\nset = [\"hashtree-disabled\"]\n",
+              vbmeta(test::property_descriptor("a", "b"), 0, 1)) ==
+        "protection-mount-verification ");
 }
 
 TEST_CASE("edits: kernels in every form take a byte pattern; with the wrong count none does") {
@@ -413,7 +416,24 @@ TEST_CASE("edits: whole parts are held against the stock ones") {
   // A new kernel without trees gets the stock ones, and the way back is the stock kernel whole.
   const auto done = put("kernel", test::lz4_legacy(arm64_kernel("5.10.99-other")), "");
   REQUIRE(done);
+  CHECK(std::ranges::any_of(done->edits[0].details, [](const std::string& line) {
+    return line.starts_with("kernel 5.10") && line.ends_with("-> 5.10.99-other");
+  }));
   const auto image = load(text(done->bytes));
   CHECK(text(image.image->section("kernel")->bytes.view()).ends_with(rich_tree()));
   check_undone(*done, stock);
+}
+
+TEST_CASE("edits: recovery's ramdisk is a fragment of vendor_boot where there is one") {
+  const TempDir dir;
+  VendorBootBytes bytes;
+  bytes.named = {{"", 1, test::lz4_legacy(first_ramdisk())},
+                 {"rec", 2, test::lz4_legacy(CpioBytes{}.file("a", "b").done())}};
+  const auto done =
+      patch_image(load(bytes.done()), {"vendor_boot", true},
+                  load_example(dir,
+                               "format = 1\nname = \"x\"\n[[edit]]\nkind = \"chmod\"\nramdisk = "
+                               "\"recovery\"\npath = \"a\"\nmode = 0o600\n"));
+  REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+  CHECK(done->edits[0].outcome == Outcome::Applied);
 }

@@ -303,8 +303,8 @@ TEST_CASE("parts: a part is a plain file of the folder") {
   const PartsBench bench(
       BootBytes{.kernel = noise(900), .ramdisk = test::gzip(first_ramdisk())}.done());
   fs::create_directory(bench / "sub");
-  fs::copy_file(bench / "kernel", bench / "sub/kernel");
-  bench.edit("parts.toml", "file = \"kernel\"", "file = \"sub/kernel\"");
+  fs::copy_file(bench / "kernel.bin", bench / "sub/kernel.bin");
+  bench.edit("parts.toml", "file = \"kernel.bin\"", "file = \"sub/kernel.bin\"");
   const auto repacked = parts::repack(bench.folder());
   REQUIRE_FALSE(repacked);
   CHECK(repacked.error().message.contains("plain file name"));
@@ -322,4 +322,22 @@ TEST_CASE("parts: a board id has sixteen numbers at most") {
   };
   CHECK(with(16));
   CHECK_FALSE(with(17));
+}
+
+TEST_CASE("parts: all that a folder describes is one image, and no larger than any") {
+  const PartsBench bench(
+      BootBytes{.kernel = noise(900), .ramdisk = test::gzip(first_ramdisk())}.done());
+  std::string list = test::read(bench / "parts.toml");
+  const std::string most = std::to_string(1u << 30);
+  std::size_t lines = 0;
+  for (auto at = list.find("padding_zeros = "); at != list.npos && lines < 2;
+       at = list.find("padding_zeros = ", at + 1), ++lines) {
+    const auto begin = at + 16, end = list.find('\n', begin);
+    list.replace(begin, end - begin, most);
+  }
+  REQUIRE(lines == 2);
+  test::write(bench / "parts.toml", list);
+  const auto repacked = parts::repack(bench.folder());
+  REQUIRE_FALSE(repacked);
+  CHECK(repacked.error().message.contains("larger than any"));
 }

@@ -3,6 +3,7 @@
 #include "base/digest.hpp"
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
+#include "recipe/account.hpp"
 #include "recipe/journal.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
@@ -246,27 +247,80 @@ TEST_CASE("patch: one that no longer fits is refused by how many bytes") {
 }
 
 TEST_CASE("account: changes that no edit explains are refused, wherever they are") {
-  const std::string stock =
-      with_footer(BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk())}.done(),
-                  "boot", 1u << 17);
+  // Without a footer, whose digest alone would tell each of them.
+  const std::string stock = BootBytes{.kernel = noise(5000), .ramdisk = first_ramdisk()}.done() +
+                            "left behind" + std::string(9000, '\0');
   const LoadedImage loaded = load(stock);
-  const Patched good = patch(stock, recipe(kAddOn));
-  // Header, kernel, kernel padding, ramdisk, tail: one flipped byte each.
-  for (const std::size_t at : {std::size_t{50}, std::size_t{4096 + 77}, std::size_t{4096 + 5001},
-                               std::size_t{4096 + 8192 + 200}, std::size_t{100000}}) {
-    Patched bad;
-    Bytes flipped = to_bytes(good.bytes);
-    flipped[at] ^= std::byte{1};
-    bad.bytes = Blob(std::move(flipped));
-    CAPTURE(at);
-    CHECK_FALSE(account(loaded, bad, Intent{}, Context{}));
+  const auto judged = [&](const std::string& bytes, const Intent& intent) {
+    Patched one{.bytes = blob(bytes)};
+    return account(loaded, one, intent, Context{});
+  };
+  REQUIRE(judged(stock, {}));
+  const std::size_t ramdisk = 4096 + 8192, inside = stock.find("the stock init");
+  REQUIRE(inside > ramdisk);
+  for (const auto& [place, at] : {std::pair<const char*, std::size_t>{"a field", 16},
+                                  {"the header's bytes of no field", 2000},
+                                  {"the kernel", 4096 + 77},
+                                  {"the kernel's padding", 4096 + 5001},
+                                  {"a file of the ramdisk", inside},
+                                  {"what stands behind", stock.find("left behind")},
+                                  {"the file's padding", stock.size() - 100}}) {
+    CAPTURE(place);
+    std::string bad = stock;
+    bad[at] = static_cast<char>(bad[at] ^ 1);
+    const auto refused = judged(bad, {});
+    REQUIRE_FALSE(refused);
+    CHECK(refused.error().code == ErrorCode::Unexplained);
+    // Nor is it explained by an edit of something else.
+    Intent other;
+    other.fields["cmdline"] = "an edit";
+    CHECK_FALSE(judged(bad, other));
   }
-  // The same edits, but for one place that was not meant.
-  Patched unmeant{.bytes = good.bytes};
-  Intent less;
-  const auto refused = account(loaded, unmeant, less, Context{});
+  std::string field = stock;
+  field[16] = static_cast<char>(field[16] ^ 1);
+  Intent meant;
+  meant.fields["os_version"] = "an edit";
+  Patched one{.bytes = blob(field)};
+  CHECK(account(loaded, one, meant, {}));
+  // The same edits, but for places that were not meant.
+  const Patched good = patch(stock, recipe(kAddOn));
+  const auto refused = judged(text(good.bytes), {});
   REQUIRE_FALSE(refused);
   CHECK(refused.error().code == ErrorCode::Unexplained);
+}
+
+TEST_CASE("account: a section that an edit wrote has just the bytes that it meant") {
+  VendorBootBytes bytes{.ramdisk = first_ramdisk(), .dtb = noise(400), .bootconfig = "a=b\n"};
+  const LoadedImage loaded = load(bytes.done());
+  bytes.bootconfig = "a=c\n";
+  const std::string now = bytes.done();
+  const auto judged = [&](const std::string& meant) {
+    Intent intent;
+    intent.sections["bootconfig"] = {hex_of(sha256(meant)), "an edit"};
+    Patched one{.bytes = blob(now)};
+    return account(loaded, one, intent, Context{}).has_value();
+  };
+  CHECK(judged("a=c\n"));
+  CHECK_FALSE(judged("a=d\n"));
+}
+
+TEST_CASE("account: before a kernel only what follows from it may differ") {
+  const std::string packed = test::gzip(arm64_kernel("5.10.1"));
+  const auto wrapped = [&](std::size_t changed) {
+    std::string out = be32(0x27051956) + be32(7) + be32(1) +
+                      be32(static_cast<std::uint32_t>(packed.size())) + be32(2) + be32(3) +
+                      be32(4) + be32(5) + field("Linux", 32) + packed;
+    if (changed != 0) out[changed] = static_cast<char>(out[changed] ^ 1);
+    return blob(out);
+  };
+  const auto judged = [&](std::size_t at) {
+    return account_kernel(wrapped(at), wrapped(0), {}, {}).has_value();
+  };
+  CHECK(judged(0));
+  for (const std::size_t at : {5u, 13u, 25u})  // sums and the size
+    CHECK(judged(at));
+  for (const std::size_t at : {9u, 17u, 21u, 29u, 40u})  // time, addresses, kind, name
+    CHECK_FALSE(judged(at));
 }
 
 namespace {
@@ -309,12 +363,25 @@ TEST_CASE("account: a footer's fields and every descriptor of its struct are hel
       image, hash_descriptor("dtbo", "the table", "its salt") + hashtree_descriptor("system"),
       1u << 17);
   const LoadedImage loaded = load(stock);
-  const Patched good = patch(stock, recipe(kAddOn));
-  const std::string whole = text(good.bytes);
+  // The same with another command line, its footer true for it.
+  const std::string others =
+      hash_descriptor("dtbo", "the table", "its salt") + hashtree_descriptor("system");
+  const std::string whole = top_level(
+      BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk()), .cmdline = "quiet"}
+          .done(),
+      others, 1u << 17);
+  Intent intent;
+  intent.fields["cmdline"] = "an edit";
+  Patched same{.bytes = blob(whole)};
+  REQUIRE(account(loaded, same, intent, Context{}));
   const std::size_t header = whole.rfind("AVB0");
   REQUIRE(header != whole.npos);
-  std::vector<std::size_t> places{whole.find("dtbo", header), whole.find("its salt", header),
-                                  whole.find("system", header), whole.find("a.b", header) + 4,
+  std::vector<std::size_t> places{whole.find("dtbo", header),
+                                  whole.find("its salt", header),
+                                  whole.find("system", header),
+                                  whole.find("a.b", header) + 4,
+                                  whole.find("boot", header) + 1,
+                                  whole.find("salt", header) + 1,
                                   header + 112 + 7};  // the rollback index
   for (std::size_t i = 0; i < 12; ++i)
     places.push_back(whole.size() - 64 + i);  // magic and version
@@ -323,10 +390,10 @@ TEST_CASE("account: a footer's fields and every descriptor of its struct are hel
   for (const std::size_t place : places) {
     CAPTURE(place);
     REQUIRE(place < whole.size());
-    Bytes flipped = to_bytes(good.bytes);
+    Bytes flipped = to_bytes(whole);
     flipped[place] ^= std::byte{1};
     Patched bad{.bytes = Blob(std::move(flipped))};
-    CHECK_FALSE(account(loaded, bad, Intent{}, Context{}));
+    CHECK_FALSE(account(loaded, bad, intent, Context{}));
   }
 }
 
@@ -395,6 +462,16 @@ TEST_CASE("recipes: each mistake is told with its line") {
   const std::string head = "format = 1\nname = \"x\"\n[[edit]]\n";
   CHECK(error("format = 1\nname = ").message.find("line 2") != std::string::npos);
   CHECK(error("format = 9\nname = \"x\"").code == ErrorCode::Unsupported);
+  CHECK(error("format = 9\nname = \"x\"").hint.contains("newer Wexlo"));
+  const std::string bytes = head + "kind = \"kernel-bytes\"\nfind_text = \"abc\"\n";
+  CHECK(error(bytes + "replace_text = \"ab\"\n").message.contains("3 bytes and replace 2"));
+  CHECK(error(bytes + "replace_text = \"abcd\"\n").message.contains("3 bytes and replace 4"));
+  const std::string property = head + "kind = \"dt-property\"\nnode = \"/a\"\nproperty = \"b\"\n";
+  CHECK(error(property + "text = \"x\"\ncells = [1]\n").message.contains("exactly one"));
+  CHECK(error(property + "remove = true\npresent = true\n").message.contains("exactly one"));
+  CHECK(error(property).message.contains("exactly one"));
+  CHECK(error(property + "cells = [1, 4294967296]\n").message.contains("no number"));
+  CHECK(error(property + "cells = [-1]\n").message.contains("no number"));
   CHECK(error("format = 1\nname = \"x\"\n").code == ErrorCode::BadValue);
   CHECK(error(head + "kind = \"explode\"\n").code == ErrorCode::Unsupported);
   CHECK(error(head + "kind = \"put\"\npath = \"a\"\n").message.find("from") != std::string::npos);
@@ -460,4 +537,97 @@ TEST_CASE(
   CHECK(at(platform, std::string(kJournalPlace)) != "(none)");
   CHECK(at(modules, "added") == "(none)");
   CHECK(at(modules, std::string(kJournalPlace)) == "(none)");
+}
+
+TEST_CASE("patch: a file in a link's place has a file's mode, one in a file's place its mode") {
+  const std::string ramdisk = CpioBytes{}
+                                  .link("linked", "/system/bin/x")
+                                  .file("plain", "stock", 0100751)
+                                  .file("init", "x")
+                                  .done();
+  const auto edit = [](const std::string& path) {
+    return "[[edit]]\nkind = \"put\"\npath = \"" + path + "\"\nfrom = \"hello\"\n";
+  };
+  const Patched done = patch(BootBytes{.ramdisk = ramdisk}.done(),
+                             recipe("format = 1\nname = \"x\"\n" + edit("linked") + edit("plain")));
+  const Ramdisk after = ramdisk_of(done.bytes);
+  CHECK(entry_at(after, *find_entry(after, "linked")).mode() == 0100644);
+  CHECK(entry_at(after, *find_entry(after, "plain")).mode() == 0100751);
+}
+
+TEST_CASE("patch: lines at a file's end, and a number of lines that is not there at all") {
+  const auto changed = [](const std::string& file, const std::string& edit) {
+    const std::string ramdisk = CpioBytes{}.file("init", "x").file("init.rc", file).done();
+    return patch_image(load(BootBytes{.ramdisk = ramdisk}.done()), {"boot", true},
+                       recipe("format = 1\nname = \"x\"\n[[edit]]\nfile = \"init.rc\"\n" + edit));
+  };
+  const std::string add = "kind = \"line-add\"\nat = \"end\"\nlines = [\"new\"]\n";
+  for (const auto& [before, after] :
+       {std::pair{"a\nb\n", "a\nb\nnew\n"}, {"a\nb", "a\nb\nnew\n"}}) {
+    const auto done = changed(before, add);
+    REQUIRE(done);
+    CHECK(at(ramdisk_of(done->bytes), "init.rc") == after);
+  }
+  const std::string replace =
+      "kind = \"line-replace\"\ncontaining = \"a\"\nwith = [\"b\"]\ncount = 2\nmay_miss = true\n";
+  CHECK(changed("a\na\n", replace));
+  CHECK(changed("a\n", replace).error().code == ErrorCode::BadValue);
+  const auto none = changed("c\n", replace);
+  REQUIRE(none);
+  CHECK(none->edits[0].outcome == Outcome::NoMatch);
+}
+
+TEST_CASE("patch: a way back that makes the image much larger is not carried") {
+  const auto carried = [](std::size_t size) {
+    const std::string stock = BootBytes{.kernel = arm64_kernel("5.10.1") + noise(size),
+                                        .ramdisk = test::gzip(first_ramdisk())}
+                                  .done();
+    const TempDir dir;
+    test::write(dir / "part", arm64_kernel("5.10.2") + noise(size, 2));
+    test::write(dir / "r.toml",
+                "format = 1\nname = \"x\"\n[[edit]]\nkind = \"part\"\nfrom = \"part\"\npart = "
+                "\"kernel\"\n");
+    const auto done = patch_image(load(stock), {"boot", true},
+                                  value_of(load_recipes({(dir / "r.toml").string()}, {})));
+    REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+    return done->way_back.in_image;
+  };
+  CHECK(carried(3u << 20));
+  CHECK_FALSE(carried(5u << 20));
+}
+
+TEST_CASE("patch: a footer that says less than the sections take belongs to another image") {
+  const std::string image =
+      BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk())}.done();
+  const auto patched = [&](std::size_t original) {
+    std::string out = padded(image, 4096);
+    const std::string structure = vbmeta(hash_descriptor("boot", image.substr(0, original), "s"));
+    const std::size_t at = out.size();
+    out += structure;
+    out.resize((1u << 17) - 64);
+    out += "AVBf" + be32(1) + be32(0) + be64(original) + be64(at) + be64(structure.size()) +
+           std::string(28, '\0');
+    return patch_image(load(out), {"boot", true}, recipe(kAddOn));
+  };
+  REQUIRE(image.size() % 4096 == 0);
+  CHECK(patched(image.size()));
+  CHECK(patched(image.size() - 4095));  // its last section's padding was not written
+  CHECK(patched(image.size() - 4096).error().code == ErrorCode::Unsupported);
+}
+
+TEST_CASE("patch: what is behind the sections has to fit to the last byte") {
+  const std::string image = BootBytes{.kernel = noise(500), .ramdisk = first_ramdisk()}.done();
+  const auto patched = [&](std::size_t padding) {
+    return patch_image(load(image + "behind" + std::string(padding, '\0')), {"boot", true},
+                       recipe(kAddOn, noise(9000)));
+  };
+  const auto roomy = patched(1u << 20);
+  REQUIRE(roomy);
+  const std::size_t grown =
+      load(text(roomy->bytes)).image->sections_end() - load(image).image->sections_end();
+  REQUIRE(grown > 0);
+  const auto fits = patched(grown);
+  REQUIRE(fits);
+  CHECK(text(fits->bytes).ends_with("behind"));
+  CHECK(patched(grown - 1).error().code == ErrorCode::DoesNotFit);
 }

@@ -177,3 +177,13 @@ TEST_CASE("ramdisk: joined streams are bounded together") {
   REQUIRE(taken);
   CHECK(taken->segments.size() == 2);
 }
+
+TEST_CASE("ramdisk: behind a good stream, bytes that only look like another are carried") {
+  const std::string packed = test::gzip(CpioBytes{}.file("init", "x").done());
+  const std::string behind = std::string("\x1f\x8b\x08", 3) + std::string(60, '\xff');
+  const auto ramdisk = parse_ramdisk(blob(packed + behind));
+  REQUIRE(ramdisk);
+  CHECK(ramdisk->segments.size() == 1);
+  CHECK(text(ramdisk->tail.view()) == behind);
+  CHECK_FALSE(parse_ramdisk(blob(behind)));
+}

@@ -276,6 +276,12 @@ TEST_CASE("older signature: made, verified, spoilt, taken out") {
   CHECK_FALSE(verified::older_signature(renamed, image)->holds);
   for (std::size_t size = 0; size < made.size(); size += 13)
     CHECK_FALSE(verified::older_signature(View(made).first(size), image));
+  // A list (four bytes of tag and length) that begins with the number of its form.
+  Bytes newer = made;
+  REQUIRE(newer[4] == std::byte{2});
+  REQUIRE(newer[6] == std::byte{1});
+  newer[6] = std::byte{2};
+  CHECK_FALSE(verified::older_signature(newer, image));
 }
 
 TEST_CASE("hash trees: error correction takes two blocks for each 253, begun or whole") {
@@ -314,4 +320,53 @@ TEST_CASE("seal: the smallest partition that a footer, or a hash tree, fits into
     CHECK(fits(kind, blocks, least * 4096));
     CHECK_FALSE(fits(kind, blocks, (least - 1) * 4096));
   }
+}
+
+TEST_CASE("structs: what is covered without a slot's suffix needs a reader that knows it") {
+  const auto minor = [](std::uint32_t flags) {
+    verified::Draft draft = verified::new_draft();
+    draft.set_claim(verified::HashDescriptor{.partition = "boot",
+                                             .hash_algorithm = "sha256",
+                                             .image_size = 4096,
+                                             .flags = flags,
+                                             .salt = {},
+                                             .digest = Bytes(32)});
+    const Bytes bytes = value_of(verified::write_struct(draft, nullptr, DigestKind::Sha256));
+    return value_of(verified::parse_vbmeta(Blob(bytes))).number("required_version_minor");
+  };
+  CHECK(minor(0) == 0);
+  CHECK(minor(1) == 1);
+  CHECK(minor(2) == 1);
+}
+
+TEST_CASE("footers: a partition that is a footer and nothing else") {
+  const Bytes alone = verified::write_footer({0, 0, 0});
+  REQUIRE(alone.size() == 64);
+  CHECK(value_of(verified::find_footer(alone)).has_value());
+  CHECK_FALSE(value_of(verified::find_footer(View(alone).subspan(1))).has_value());
+  CHECK(value_of(verified::find_struct(*source_of(alone), "boot")).has_value());
+  CHECK_FALSE(
+      value_of(verified::find_struct(*source_of(Bytes(alone.begin() + 1, alone.end())), "boot"))
+          .has_value());
+}
+
+TEST_CASE("keys: a signature of another length, or of no sense, never holds") {
+  const Bytes digest(32, std::byte{7});
+  const Bytes good = value_of(signer(KeyOf::Root).sign(DigestKind::Sha256, digest));
+  const Bytes& blob = signer(KeyOf::Root).public_key();
+  const auto holds = [&](const Bytes& key, View signature, View of) {
+    return verified::signature_holds(key, DigestKind::Sha256, of, signature);
+  };
+  CHECK(holds(blob, good, digest));
+  Bytes longer = good;
+  longer.push_back(std::byte{0});
+  CHECK_FALSE(holds(blob, longer, digest));
+  CHECK_FALSE(holds(blob, View(good).first(255), digest));
+  CHECK_FALSE(holds(blob, {}, digest));
+  CHECK_FALSE(holds(blob, Bytes(256, std::byte{0xff}), digest));  // above the modulus
+  CHECK_FALSE(holds(blob, good, View(digest).first(31)));
+  CHECK_FALSE(holds(blob, good, {}));
+  for (const std::size_t size : {0u, 4u, 7u})
+    CHECK_FALSE(
+        holds(Bytes(blob.begin(), blob.begin() + static_cast<std::ptrdiff_t>(size)), good, digest));
 }

@@ -63,3 +63,11 @@ TEST_CASE("properties: replaced where set, added where not, and once is enough")
   const std::string once = set_property("q=0\n", "a", "b=c");
   CHECK(set_property(once, "a", "b=c") == once);
 }
+
+TEST_CASE("mount tables: what is commented out of a mount table is no row") {
+  const std::string row = "/dev/block/a /system ext4 ro wait,avb\n";
+  CHECK(mounts(row, "/system"));
+  CHECK_FALSE(mounts("#" + row, "/system"));
+  CHECK_FALSE(mounts("  # " + row, "/system"));
+  CHECK(fstab_rows("# a comment of more than five words here\n" + row).size() == 1);
+}
