@@ -234,15 +234,23 @@ TEST_CASE("lz4 legacy: a stream of joined ones keeps no block by its number") {
     REQUIRE(back);
     check_same(back->bytes, as_view(now));
   }
+  // One stream with a short block in front: its blocks are not where their numbers say.
+  const std::string odd = test::lz4_block(one, 3) + test::lz4_block(two, 3).substr(4);
+  const auto again =
+      encode(Compression::Lz4Legacy, as_view(decoded), {}, {}, {as_view(odd), as_view(decoded)});
+  REQUIRE(again);
+  check_same(decode(Compression::Lz4Legacy, *again, {.bytes = 64u << 20})->bytes, as_view(decoded));
   // Of a single stream, blocks that did not change keep their bytes, and others do not.
   const std::string plain = std::string(kBlock, 'a') + noise(1000, 3);
   const std::string single = test::lz4_block(plain.substr(0, kBlock), 3) +
                              test::lz4_block(plain.substr(kBlock), 3).substr(4);
   std::string changed = plain;
   changed.back() = static_cast<char>(changed.back() ^ 1);
-  // A stock stream that is cut short has no block to take.
-  const auto cut = encode(Compression::Lz4Legacy, as_view(plain), {}, {},
-                          {as_view(single).first(single.size() - 100), as_view(plain)});
+  // A stock stream that is cut short has no block to take. (Bytes of its own: behind a mere view
+  // the missing ones would still stand.)
+  const std::string short_one(single, 0, single.size() - 100);
+  const auto cut =
+      encode(Compression::Lz4Legacy, as_view(plain), {}, {}, {as_view(short_one), as_view(plain)});
   REQUIRE(cut);
   check_same(decode(Compression::Lz4Legacy, *cut, {.bytes = 64u << 20})->bytes, as_view(plain));
   const auto kept =
@@ -279,10 +287,13 @@ TEST_CASE("lz4 legacy: another magic is refused, a device tree behind the stream
   const auto refused = decode(Compression::Lz4Legacy, as_view(other), {.bytes = 1u << 20});
   REQUIRE_FALSE(refused);
   CHECK(refused.error().code == ErrorCode::Corrupt);
-  for (const std::string& rest : {std::string(), std::string(36, 't')}) {
-    const auto decoded = decode(Compression::Lz4Legacy, as_view(packed + be32(0xd00dfeed) + rest),
-                                {.bytes = 1u << 20});
-    REQUIRE(decoded);
-    CHECK(decoded->consumed == packed.size());
-  }
+  // With and without the word of the size in all, which belongs to the stream.
+  for (const bool sized : {false, true})
+    for (const std::string& rest : {std::string(), std::string(36, 't')}) {
+      const std::string stream = test::lz4_legacy(content(), sized);
+      const auto decoded = decode(Compression::Lz4Legacy, as_view(stream + be32(0xd00dfeed) + rest),
+                                  {.bytes = 1u << 20});
+      REQUIRE(decoded);
+      CHECK(decoded->consumed == stream.size());
+    }
 }

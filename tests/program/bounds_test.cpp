@@ -83,6 +83,16 @@ TEST_CASE("out of memory is the machine's: exit code 5, with what was asked for"
   CHECK(ran.err.find("memory") != std::string::npos);
 }
 
+TEST_CASE("a packed image of many megabytes is taken out in the memory of a few" *
+          doctest::skip(watched())) {
+  const Bench bench;
+  write(bench.dir / "fw/modem.img.gz", gzip(std::string(500u << 20, '\0'), 1));
+  const Ran ran = in_shell(
+      bench.dir, "ulimit -v 400000; " + kWexlo + "extract fw modem --jobs 1 --quick -o out");
+  CHECK_MESSAGE(ran.exit_code == 0, ran.err);
+  CHECK(fs::file_size(bench.dir / "out/modem.img") == 500u << 20);
+}
+
 TEST_CASE("a bound that is no size is a wrong call") {
   const Bench bench;
   for (const char* bound : {"-1", "0", "x", "1Q", "", "99999999999999999999"}) {
