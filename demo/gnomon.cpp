@@ -39,8 +39,8 @@ Bytes generic_ramdisk(const Build& build) {
                              "system", "system/bin", "system/etc", "system/etc/ramdisk"})
     files.push_back({folder, kFolder, {}});
   files.push_back({"etc", kLink, to_bytes("/system/etc")});
-  files.push_back({"init", kProgram, elf_like(11, 2 * kMiB)});
-  files.push_back({"system/bin/block_helper", kProgram, elf_like(12, kMiB)});
+  files.push_back({"init", kProgram, elf_like(11, kMiB)});
+  files.push_back({"system/bin/block_helper", kProgram, elf_like(12, kMiB / 4)});
   files.push_back({"system/etc/ramdisk/build.prop", kFile, to_bytes(properties(build))});
   return ramdisk(files, Compression::Lz4Legacy);
 }
@@ -65,7 +65,7 @@ Bytes vendor_ramdisk() {
   std::string modules;
   for (std::uint64_t i = 0; i < 6; ++i) {
     const std::string name = fmt::format("korvale-block{}.ko", i);
-    files.push_back({"lib/modules/" + name, kFile, elf_like(20 + i, kMiB)});
+    files.push_back({"lib/modules/" + name, kFile, elf_like(20 + i, kMiB / 4)});
     modules += name + "\n";
   }
   files.push_back({"lib/modules/modules.load", kFile, to_bytes(modules)});
@@ -117,7 +117,7 @@ Bytes padded(Bytes bytes, std::size_t size) {
 std::vector<PayloadPartition> gnomon_images(const GnomonOptions& options) {
   const Build& build = options.older ? kOld : kNew;
   Chain chain{build};
-  Bytes image = kernel(14 * kMiB);
+  Bytes image = kernel(6 * kMiB);
   // The older kernel differs in a few places, as two builds of one month do.
   if (options.older)
     for (std::size_t at = 1 << 16; at < image.size(); at += 3 * kMiB)
@@ -182,7 +182,7 @@ Status write_gnomon(const std::filesystem::path& zip, const GnomonOptions& optio
 }
 
 Status write_generic_system(const std::filesystem::path& image) {
-  constexpr std::size_t kSize = 58 * kMiB;
+  constexpr std::size_t kSize = 26 * kMiB;
   Bytes out(kSize);
   const Bytes small = system_image(
       kMiB,

@@ -11,7 +11,7 @@
 namespace wexlo::demo {
 
 struct GnomonOptions {
-  std::size_t system_mib = 48;  ///< size of the system partition
+  std::size_t system_mib = 16;  ///< size of the system partition
   bool older = false;           ///< the build of the month before
 };
 

@@ -54,7 +54,7 @@ Bytes root_ramdisk(const Phone& phone, bool recovery) {
        {"dev", "mnt", "proc", "sys", "system", "system/bin", "system/etc", "system/etc/ramdisk"})
     files.push_back({folder, kFolder, {}});
   files.push_back({"etc", kLink, to_bytes("/system/etc")});
-  files.push_back({"init", kProgram, elf_like(phone.seed + 1, kMiB)});
+  files.push_back({"init", kProgram, elf_like(phone.seed + 1, kMiB / 2)});
   files.push_back({fmt::format("fstab.{}", phone.codename), kFile,
                    to_bytes(fmt::format("/dev/block/by-name/system  /system  ext4  ro  wait,{}avb\n"
                                         "/dev/block/by-name/userdata  /data  f2fs  noatime  "
@@ -62,7 +62,7 @@ Bytes root_ramdisk(const Phone& phone, bool recovery) {
                                         phone.slotted ? "slotselect," : ""))});
   files.push_back({"system/etc/ramdisk/build.prop", kFile, to_bytes(properties(phone))});
   if (recovery) {
-    files.push_back({"system/bin/recovery", kProgram, elf_like(phone.seed + 2, kMiB)});
+    files.push_back({"system/bin/recovery", kProgram, elf_like(phone.seed + 2, kMiB / 2)});
     files.push_back({"res", kFolder, {}});
     files.push_back({"res/font.png", kFile, random_bytes(phone.seed + 3, 64u << 10)});
   }
@@ -109,7 +109,7 @@ Status write_vernier(const std::filesystem::path& zip, const Context& context) {
   const Bytes tree = device_tree("Korvale Tarn 2", "korvale,vernier");
   chain.add("boot",
             boot_v1_v2({.version = 2,
-                        .kernel = kernel(5 * kMiB, "5.10.81-korvale-vernier"),
+                        .kernel = kernel(3 * kMiB, "5.10.81-korvale-vernier"),
                         .ramdisk = root_ramdisk(phone, true),
                         .dtb = tree,
                         .os_version = phone.os_version,
@@ -145,7 +145,7 @@ Status write_plumbline(const std::filesystem::path& tar, const Context& context)
   Chain chain(phone);
   const auto boot_class = [&](const Bytes& ramdisk, const Bytes& overlay) {
     return boot_v1_v2({.version = 1,
-                       .kernel = kernel(4 * kMiB, "4.14.190-korvale-plumbline"),
+                       .kernel = kernel(3 * kMiB, "4.14.190-korvale-plumbline"),
                        .ramdisk = ramdisk,
                        .recovery_dtbo = overlay,
                        .os_version = phone.os_version,
