@@ -30,7 +30,7 @@ Setting search(const std::string& packed, const std::string& content) {
 
 TEST_CASE("settings: what general tools wrote is written again, byte for byte") {
   const TempDir dir;
-  const std::string content = words(300000);
+  const std::string content = words(150000);
   test::write(dir / "content", content);
   for (const std::string tool :
        {"gzip -9n", "gzip -6n", "lz4 -l -12", "lz4 -l -9", "lz4 -l -1", "lz4 -9", "lz4 -12 -B4 -BD",
@@ -115,7 +115,7 @@ TEST_CASE("encode: blocks of lz4 whose content did not change keep their stock b
 
 TEST_CASE("encode: a large gzip member is packed in pieces that any reader takes") {
   const TempDir dir;
-  const std::string content = words(40u << 20);
+  const std::string content = words(10u << 20);  // pieces are of four
   const std::string old = test::gzip("stock");
   const StockStream stock{as_view(old), {}};
   const auto one = encode(Compression::Gzip, as_view(content), {.level = 1}, {.jobs = 1}, stock);

@@ -47,7 +47,7 @@ std::string part(const Source& source, std::uint64_t at, std::size_t size) {
 }  // namespace
 
 TEST_CASE("unpacked: forward, backward and here and there, of every format") {
-  const std::string whole = content(6);
+  const std::string whole = content(5);  // decoders are copied every four
   for (const Kind& one : kKinds) {
     CAPTURE(compression_name(one.kind));
     const SourcePtr source = open(one.kind, one.pack(whole));
@@ -58,7 +58,7 @@ TEST_CASE("unpacked: forward, backward and here and there, of every format") {
     for (std::size_t at = whole.size() - 100; at > 700'001; at -= 700'001)
       CHECK(part(*source, at, 100) == whole.substr(at, 100));
     std::uint32_t place = 1;
-    for (int i = 0; i < 40; ++i) {
+    for (int i = 0; i < 20; ++i) {
       place = place * 1664525 + 1013904223;
       const std::size_t at = place % (whole.size() - 5000);
       CHECK(part(*source, at, 5000) == whole.substr(at, 5000));

@@ -55,7 +55,7 @@ TEST_CASE("prepare: with a key the kit starts a locked phone, without one the pl
   write(dir / "r.toml",
         "format = 1\nname = \"bench\"\n[[edit]]\nkind = \"property\"\n"
         "set = { \"ro.debuggable\" = \"1\" }\n");
-  (void)judged(dir, {"keys", "new", "k.pem", "--bits", "4096", "-o", "k.bin"}, 0);
+  (void)judged(dir, {"keys", "new", "k.pem", "--bits", "2048", "-o", "k.bin"}, 0);
   const Json plain = judged(dir, {"prepare", "ota.zip", "-r", "r.toml", "-o", "plain"}, 0);
   CHECK(plain["result"]["verification"]["needs"] == "unlocked");
   CHECK(read(dir / "plain/plan.toml").contains("[verification]\nneeds = \"unlocked\""));
