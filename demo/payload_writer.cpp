@@ -10,7 +10,7 @@ namespace wexlo::demo {
 namespace {
 
 /// Of super without its tables.
-constexpr std::uint64_t kGroupSize = 66u << 20;
+constexpr std::uint64_t kGroupSize = 34u << 20;
 constexpr std::size_t kBlock = 4096, kPiece = 2u << 20;
 enum : std::uint32_t {
   Replace = 0,

@@ -246,12 +246,19 @@ TEST_CASE("hash trees: numbers that lie are refused before anything is read") {
   CHECK(wrong([](auto& t) { t.root_digest.resize(20); }));
   CHECK(wrong([](auto& t) { t.hash_algorithm = "md5"; }));
   CHECK(wrong([](auto& t) { t.dm_verity_version = 0; }));
-  HashtreeDescriptor fec = good;
-  fec.fec_num_roots = 200;
-  CHECK_FALSE(verified::check_fec(*source, fec, {}));
-  fec = good;
-  fec.fec_offset += 4096;
-  CHECK_FALSE(verified::check_fec(*source, fec, {}));
+  const auto wrong_codes = [&](auto change) {
+    HashtreeDescriptor tree = good;
+    change(tree);
+    const auto found = verified::check_fec(*source, tree, {});
+    return found ? ErrorCode::Internal : found.error().code;
+  };
+  REQUIRE(verified::check_fec(*source, good, {}));
+  for (const unsigned roots : {0u, 1u, 25u, 200u})
+    CHECK(wrong_codes([&](auto& t) { t.fec_num_roots = roots; }) == ErrorCode::Unsupported);
+  CHECK(wrong_codes([](auto& t) { t.fec_offset += 4096; }) == ErrorCode::BadValue);
+  CHECK(wrong_codes([](auto& t) { t.fec_size -= 4096; }) == ErrorCode::BadValue);
+  CHECK(wrong_codes([](auto& t) { t.data_block_size = 8192; }) == ErrorCode::Unsupported);
+  CHECK(wrong_codes([](auto& t) { t.hash_block_size = 8192; }) == ErrorCode::Unsupported);
 }
 
 TEST_CASE("older signature: made, verified, spoilt, taken out") {
