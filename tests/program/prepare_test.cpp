@@ -329,6 +329,25 @@ TEST_CASE(
   CHECK(acts(bench.plan("kit2")["plan"]).find("drop") == std::string::npos);
 }
 
+TEST_CASE("prepare --install: a recovery of one's own is written before it has to install") {
+  const Bench bench;
+  const auto image = [](const std::string& release) {
+    return BootBytes{.version = 1,
+                     .page = 2048,
+                     .kernel = arm64_kernel(release),
+                     .ramdisk = gzip(init_ramdisk())}
+        .done();
+  };
+  write(bench.dir / "set/boot.img", image("4.14.1"));
+  write(bench.dir / "set/recovery.img", image("4.14.1"));
+  write(bench.dir / "own.img", image("4.14.2"));
+  write(bench.dir / "system.zip",
+        zip({{"system.transfer.list", "1\n1\nnew 2,0,1\n"}, {"system.new.dat", noise(4096)}}));
+  REQUIRE(program_json(bench.dir, {"prepare", "set", "-r", "r.toml", "--with", "recovery=own.img",
+                                   "--install", "system.zip", "-o", "kit"})["ok"] == true);
+  CHECK(acts(bench.plan()["plan"]).contains("write:recovery mode install mode write:boot "));
+}
+
 TEST_CASE("prepare --dry-run: everything is judged, nothing is written") {
   const Bench bench;
   const auto before = bench.dir.names();
