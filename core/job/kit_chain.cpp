@@ -26,15 +26,16 @@ const PreparedImage* find(const Prepared& prepared, std::string_view partition) 
 
 class KitSealer {
  public:
-  KitSealer(StockImages& stock, const verified::SignerPtr& signer, Prepared& prepared,
-            const Context& context)
-      : stock_(stock), signer_(signer), prepared_(prepared), context_(context) {}
+  KitSealer(StockImages& stock, const verified::SignerPtr& signer,
+            const std::optional<Sheet>& sheet, Prepared& prepared, const Context& context)
+      : stock_(stock), signer_(signer), sheet_(sheet), prepared_(prepared), context_(context) {}
 
   Status run() {
     for (const PreparedImage& one : prepared_.images)
       if (one.flashed && one.partition != "vbmeta") WEXLO_CHECK(add(one.partition));
     WEXLO_CHECK(add_vouchers());
-    const SealOptions options{.signer = signer_};
+    SealOptions options{.signer = signer_};
+    WEXLO_TRY(options.sizes, sizes_of_new_footers());
     std::map<std::string, MemorySink> sinks;
     const OpenSink open = [&](const std::string& name) -> Result<ImageSink*> {
       return &sinks[name];
@@ -51,6 +52,25 @@ class KitSealer {
   }
 
  private:
+  /// Partitions whose image has no footer yet: only the phone's sheet knows where one goes.
+  Result<std::map<std::string, std::uint64_t>> sizes_of_new_footers() const {
+    std::map<std::string, std::uint64_t> out;
+    for (const SealInput& one : inputs_) {
+      if (one.partition.starts_with("vbmeta")) continue;
+      WEXLO_TRY(const FooterState state, footer_state(*one.source));
+      if (state.footer) continue;
+      const auto size = sheet_ ? sheet_->size_of(one.partition) : std::nullopt;
+      if (!size)
+        return fail({.code = ErrorCode::Usage,
+                     .message = fmt::format("{} has no footer, and the size of its partition is "
+                                            "not known: a signed image needs both",
+                                            one.partition),
+                     .hint = "Give the phone's sheet with --sheet: partition sizes are in it."});
+      out[one.partition] = *size;
+    }
+    return out;
+  }
+
   /// What the kit writes of a partition, else its stock image.
   Result<Blob> bytes_of(const std::string& partition) {
     if (const PreparedImage* one = find(std::as_const(prepared_), partition);
@@ -164,6 +184,7 @@ class KitSealer {
 
   StockImages& stock_;
   const verified::SignerPtr& signer_;
+  const std::optional<Sheet>& sheet_;
   Prepared& prepared_;
   const Context& context_;
   std::vector<SealInput> inputs_;
@@ -182,9 +203,9 @@ std::string why_unlocked(const verified::Walk& walk) {
 
 }  // namespace
 
-Status seal_kit(StockImages& stock, const verified::SignerPtr& signer, Prepared& prepared,
-                const Context& context) {
-  return KitSealer(stock, signer, prepared, context).run();
+Status seal_kit(StockImages& stock, const verified::SignerPtr& signer,
+                const std::optional<Sheet>& sheet, Prepared& prepared, const Context& context) {
+  return KitSealer(stock, signer, sheet, prepared, context).run();
 }
 
 Result<Verification> judge_kit(StockImages& stock, const Bytes& key, const Prepared& prepared,

@@ -284,7 +284,7 @@ class Preparation {
 
   /// Signs with the owner's key, when there is one; then judges what a phone will make of the kit.
   Status verify() {
-    if (options_.signer) WEXLO_CHECK(seal_kit(*stock_, options_.signer, out_, context_));
+    if (options_.signer) WEXLO_CHECK(seal_kit(*stock_, options_.signer, options_.sheet, out_, context_));
     WEXLO_TRY(out_.verification,
               judge_kit(*stock_, options_.signer ? options_.signer->public_key() : Bytes{}, out_,
                         context_));

@@ -211,7 +211,7 @@ def table(faults, kept):
     rows = list(sorted(rooms.items()))
     rows.append(("all", [sum(row[i] for _, row in rows) for i in range(4)]))
     for room, (count, killed, same, left) in rows:
-        share = 100 * killed / max(1, count - same)
+        share = 100 * killed // max(1, count - same)  # 99 and a half are not 100
         print(f"| {room} | {count} | {killed} | {same} | {left} | {share:.0f} |")
     equal = [one for one in faults if "same" in one]
     if equal:

@@ -140,6 +140,20 @@ TEST_CASE("prepare --key: a patch so large that the struct behind the image move
   CHECK(struct_at("flash") > struct_at("stock"));
 }
 
+TEST_CASE("prepare --key: an image without a footer gets one, accounted for from its first byte") {
+  Bench bench;
+  bench.images["init_boot"] =
+      padded(BootBytes{.ramdisk = lz4_legacy(init_ramdisk())}.done(), 1u << 18);
+  write(bench.dir / "ota.zip", bench.ota());
+  REQUIRE(program(bench.dir, {"keys", "new", "k.pem", "--bits", "2048"}).exit_code == 0);
+  const Json done = bench.prepare({"-r", "r.toml", "--key", "k.pem", "--sheet", "sheet.toml"});
+  CHECK(done["result"]["verification"]["locked"] == "starts");
+  // Without the sheet nobody knows where it goes: said in prepare's own words.
+  const Json error = bench.prepare({"-r", "r.toml", "--key", "k.pem"}, 2, "none")["error"];
+  CHECK(error["code"] == "usage");
+  CHECK(error["hint"].get<std::string>().contains("--sheet"));
+}
+
 TEST_CASE("check --against: how alike two ramdisks have to be to be of one build") {
   const TempDir dir;
   const auto image = [](int fresh) {
