@@ -518,3 +518,16 @@ TEST_CASE("chain: a struct that asks for a reader of version 1.1 is read by all,
   CHECK_FALSE(warned(1));
   CHECK(warned(2));
 }
+
+TEST_CASE(
+    "chain: an image of another build, valid by its own footer, is not the one that is meant") {
+  Case c;
+  const std::size_t size = c.set.at("init_boot").size();
+  c.set.at("init_boot") = to_bytes(with_footer(noise(8192, 99), "init_boot", size));
+  const auto walk = c.set.walk();
+  CHECK_FALSE(walk.locked_starts());
+  CHECK(walk.unlocked_starts());
+  CHECK(std::ranges::any_of(walk.faults, [](const auto& fault) {
+    return fault.code == "image-digest" && fault.message.contains("init_boot is not the image");
+  }));
+}

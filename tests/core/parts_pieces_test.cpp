@@ -341,3 +341,26 @@ TEST_CASE("parts: all that a folder describes is one image, and no larger than a
   REQUIRE_FALSE(repacked);
   CHECK(repacked.error().message.contains("larger than any"));
 }
+
+TEST_CASE("parts: a padding file that was changed is noticed, beside an edited tree, too") {
+  std::string stock =
+      BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk())}.done();
+  for (std::size_t at = 4096 + 5000; at < 4096 + 8192; ++at)
+    stock[at] = '\x5a';
+  for (const bool edited : {false, true}) {
+    CAPTURE(edited);
+    const PartsBench bench(stock);
+    std::string padding;
+    for (const auto& entry : fs::directory_iterator(bench.folder()))
+      if (entry.is_regular_file() && entry.file_size() == 8192 - 5000)
+        padding = entry.path().filename().string();
+    REQUIRE_FALSE(padding.empty());
+    if (edited) test::write(bench / "tree/system/etc/build.prop", "ro.debuggable=1\n");
+    std::string bytes = test::read(bench / padding);
+    bytes[7] = 'x';
+    test::write(bench / padding, bytes);
+    const auto repacked = parts::repack(bench.folder());
+    REQUIRE_FALSE(repacked);
+    CHECK(repacked.error().code == ErrorCode::DigestMismatch);
+  }
+}

@@ -377,3 +377,27 @@ TEST_CASE("keys: a signature of another length, or of no sense, never holds") {
     CHECK_FALSE(
         holds(Bytes(blob.begin(), blob.begin() + static_cast<std::ptrdiff_t>(size)), good, digest));
 }
+
+TEST_CASE("sealing: a voucher keeps its own flags, a chained one the key that it is signed with") {
+  for (const std::uint32_t flags : {0u, 1u, 2u, 3u}) {
+    CAPTURE(flags);
+    SignedSet set = signed_set();
+    set.top.set_flags(flags);
+    set.write_top();
+    set.at("boot")[4100] ^= std::byte{0xff};
+    // boot and the struct that chains it, in one call.
+    const auto out = sealed({{"boot", set.at("boot")}, {"vbmeta", set.at("vbmeta")}},
+                            {.signer = shared(KeyOf::Stranger)});
+    const Image top = value_of(verified::parse_vbmeta(Blob(out.at("vbmeta"))));
+    CHECK(top.number("flags") == flags);
+    CHECK(verified::public_key_of(top).size() == 520);
+    bool chained = false;
+    for (const verified::Descriptor& one : value_of(verified::descriptors(top)))
+      if (const auto* chain = std::get_if<verified::ChainDescriptor>(&one.value)) {
+        CHECK(chain->partition == "boot");
+        CHECK(chain->public_key == signer(KeyOf::Stranger).public_key());
+        chained = true;
+      }
+    CHECK(chained);
+  }
+}
