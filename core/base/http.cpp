@@ -15,8 +15,8 @@
 namespace wexlo {
 namespace {
 
-constexpr std::uint64_t kFetched = 64u << 10;  ///< small reads are rounded to it
-constexpr std::size_t kFetchedKept = 48;
+constexpr std::uint64_t kHttpBlock = 64u << 10;  ///< small reads are rounded to it
+constexpr std::size_t kHttpBlocksKept = 48;
 constexpr int kTries = 6;
 constexpr long kConnectSeconds = 20, kStalledSeconds = 30, kRedirects = 10;
 
@@ -128,10 +128,10 @@ class HttpSource final : public Source {
 
   Status read_at(std::uint64_t offset, MutableView out) const override {
     WEXLO_CHECK(check_range(*this, offset, out.size()));
-    if (out.size() >= kFetched) return fetch(offset, out);
+    if (out.size() >= kHttpBlock) return fetch(offset, out);
     while (!out.empty()) {
-      WEXLO_TRY(const auto block, block_at(offset / kFetched));
-      const auto inside = static_cast<std::size_t>(offset % kFetched);
+      WEXLO_TRY(const auto block, block_at(offset / kHttpBlock));
+      const auto inside = static_cast<std::size_t>(offset % kHttpBlock);
       const std::size_t count = std::min(out.size(), block->size() - inside);
       std::copy_n(block->begin() + static_cast<std::ptrdiff_t>(inside), count, out.begin());
       out = out.subspan(count);
@@ -152,12 +152,12 @@ class HttpSource final : public Source {
         return kept->second;
       }
     }
-    const std::uint64_t begin = index * kFetched;
-    Bytes bytes(static_cast<std::size_t>(std::min(kFetched, size_ - begin)));
+    const std::uint64_t begin = index * kHttpBlock;
+    Bytes bytes(static_cast<std::size_t>(std::min(kHttpBlock, size_ - begin)));
     WEXLO_CHECK(fetch(begin, bytes));
     const std::lock_guard lock(mutex_);
     blocks_.emplace_front(index, std::make_shared<const Bytes>(std::move(bytes)));
-    if (blocks_.size() > kFetchedKept) blocks_.pop_back();
+    if (blocks_.size() > kHttpBlocksKept) blocks_.pop_back();
     return blocks_.front().second;
   }
 

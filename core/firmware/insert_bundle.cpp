@@ -13,11 +13,9 @@
 namespace wexlo {
 namespace {
 
-constexpr std::uint64_t kMaxListed = 4u << 20;
-
 /// Digests stand in texts of many endings, a program's own lists among them.
 bool may_name_digests(const Item& item) {
-  if (item.size == 0 || item.size > kMaxListed || item.path.starts_with("META-INF/")) return false;
+  if (item.size == 0 || item.size > kMaxText || item.path.starts_with("META-INF/")) return false;
   return may_be_listing(item.path) || item.path.ends_with(".json");
 }
 
@@ -46,7 +44,7 @@ class BundleInserter {
     for (const Item& item : bundle_.items) {
       if (!may_name_digests(item)) continue;
       WEXLO_TRY(const SourcePtr source, item.open(options_.context));
-      WEXLO_TRY(const Blob bytes, read_all(*source, kMaxListed));
+      WEXLO_TRY(const Blob bytes, read_all(*source, kMaxText));
       std::string text(as_text(bytes.view()));
       if (may_be_listing(item.path)) {
         BuildFacts ignored;

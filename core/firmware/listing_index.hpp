@@ -8,6 +8,9 @@
 
 namespace wexlo {
 
+/// Bytes of a text in a package that is read: listings, lists of digests, facts of the build.
+inline constexpr std::uint64_t kMaxText = 4u << 20;
+
 class ListingIndex {
  public:
   /// @param bundle  lives as long

@@ -21,7 +21,6 @@
 namespace wexlo {
 namespace {
 
-constexpr std::uint64_t kMaxText = 4u << 20;
 constexpr std::size_t kMaxProbed = 300;  ///< files that are looked into when no name tells
 constexpr std::size_t kMaxPartitions = 4096;
 constexpr std::string_view kPayload = "payload.bin";

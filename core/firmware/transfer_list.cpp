@@ -12,7 +12,7 @@ namespace {
 
 constexpr std::uint64_t kBlock = 4096;
 constexpr std::uint64_t kMaxListBlocks = std::uint64_t{1} << 26;  ///< 256 GiB
-constexpr std::size_t kMovedPiece = 1u << 20;
+constexpr std::size_t kCopiedAtOnce = 1u << 20;
 
 std::optional<std::uint64_t> decimal(std::string_view text) {
   std::uint64_t value = 0;
@@ -161,13 +161,13 @@ class TransferContent final : public Content {
     }
     WEXLO_CHECK(check_image_size(plan_.size, data_->name(), context));
     WEXLO_CHECK(sink.resize(plan_.size));
-    Bytes piece(kMovedPiece);
+    Bytes piece(kCopiedAtOnce);
     std::uint64_t from = 0;
     for (auto [at, end] : plan_.ranges)
       while (at < end) {
         WEXLO_CHECK(check_stop(context));
         const MutableView part =
-            MutableView(piece).first(std::min<std::uint64_t>(kMovedPiece, end - at));
+            MutableView(piece).first(std::min<std::uint64_t>(kCopiedAtOnce, end - at));
         WEXLO_CHECK(data_->read_at(from, part));
         WEXLO_CHECK(sink.write_at(at, part));
         from += part.size();
