@@ -57,14 +57,17 @@ class KitSealer {
     std::map<std::string, std::uint64_t> out;
     for (const SealInput& one : inputs_) {
       if (one.partition.starts_with("vbmeta")) continue;
-      WEXLO_TRY(const FooterState state, footer_state(*one.source));
-      if (state.footer) continue;
+      WEXLO_TRY(const auto footer, verified::read_footer(*one.source));
+      if (footer) continue;
       const auto size = sheet_ ? sheet_->size_of(one.partition) : std::nullopt;
       if (!size)
         return fail({.code = ErrorCode::Usage,
-                     .message = fmt::format("{} has no footer, and the size of its partition is "
-                                            "not known: a signed image needs both",
+                     .message = fmt::format("a signed {} needs a verified-boot footer, and where "
+                                            "that goes depends on its partition's size",
                                             one.partition),
+                     .file = stock_.where() + "!" + one.partition,
+                     .expected = "a footer, or the partition's size in the phone's sheet",
+                     .found = sheet_ ? "neither" : "no footer, and no sheet",
                      .hint = "Give the phone's sheet with --sheet: partition sizes are in it."});
       out[one.partition] = *size;
     }

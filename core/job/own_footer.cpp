@@ -78,9 +78,7 @@ Status check_claim(const Source& source, const HashDescriptor& hash, LoneFooter&
 Result<LoneFooter> lone_footer(const Subject& one, bool trees, const Context& context) {
   LoneFooter out{.code = "verified-struct"};
   const Source& source = *one.source;
-  Bytes raw(std::min<std::uint64_t>(source.size(), verified::kFooterSize));
-  WEXLO_CHECK(source.read_at(source.size() - raw.size(), raw));
-  const auto footer = verified::parse_footer(raw);
+  WEXLO_TRY(const auto footer, verified::read_footer(source));
   if (!footer) return out;
   out.there = true;
   out.about = "its footer was read, its tree was not looked at";

@@ -242,9 +242,7 @@ Result<std::optional<verified::HashDescriptor>> own_hash(
 
 Result<FooterState> footer_state(const Source& image) {
   FooterState out;
-  Bytes raw(std::min<std::uint64_t>(image.size(), verified::kFooterSize));
-  WEXLO_CHECK(image.read_at(image.size() - raw.size(), raw));
-  out.footer = verified::parse_footer(raw);
+  WEXLO_TRY(out.footer, verified::read_footer(image));
   if (!out.footer) {
     out.content_size = out.kept = end_of_content(image);
     return out;

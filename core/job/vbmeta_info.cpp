@@ -88,9 +88,7 @@ Result<std::optional<FooterInfo>> footer_info(View bytes) {
 }
 
 Result<std::optional<FooterInfo>> footer_info(const Source& image) {
-  Bytes raw(std::min<std::uint64_t>(image.size(), verified::kFooterSize));
-  WEXLO_CHECK(image.read_at(image.size() - raw.size(), raw));
-  const auto footer = verified::parse_footer(raw);
+  WEXLO_TRY(const auto footer, verified::read_footer(image));
   if (!footer) return std::nullopt;
   FooterInfo info{.original_image_size = footer->original_image_size,
                   .vbmeta_offset = footer->vbmeta_offset,

@@ -114,6 +114,13 @@ std::optional<Footer> parse_footer(View raw) {
   return Footer{number(kOriginalSizeAt), number(kVbmetaOffsetAt), number(kVbmetaSizeAt)};
 }
 
+Result<std::optional<Footer>> read_footer(const Source& partition) {
+  if (partition.size() < kFooterSize) return std::nullopt;
+  Bytes raw(kFooterSize);
+  WEXLO_CHECK(partition.read_at(partition.size() - kFooterSize, raw));
+  return parse_footer(raw);
+}
+
 Bytes write_footer(const Footer& footer) {
   Bytes out;
   BeWriter writer(out);

@@ -79,10 +79,7 @@ Result<std::optional<StructPlace>> find_struct(const Source& partition, std::str
     const std::uint64_t size = std::min(partition.size(), kMaxVbmeta);
     return StructPlace{0, size, false};
   }
-  if (partition.size() < kFooterSize) return std::nullopt;
-  Bytes raw(kFooterSize);
-  WEXLO_CHECK(partition.read_at(partition.size() - kFooterSize, raw));
-  const auto footer = parse_footer(raw);
+  WEXLO_TRY(const auto footer, read_footer(partition));
   if (!footer || footer->vbmeta_size > kMaxVbmeta) return std::nullopt;
   const std::uint64_t room = partition.size() - kFooterSize;
   if (footer->vbmeta_offset > room || footer->vbmeta_size > room - footer->vbmeta_offset)

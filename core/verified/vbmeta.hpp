@@ -6,6 +6,7 @@
 #include <variant>
 #include <vector>
 
+#include "base/source.hpp"
 #include "image/layout.hpp"
 
 namespace wexlo::verified {
@@ -96,6 +97,9 @@ struct Footer {
 [[nodiscard]] std::optional<Footer> parse_footer(View raw);
 /// Such 64 bytes.
 [[nodiscard]] Bytes write_footer(const Footer& footer);
+/// The footer at a partition's end, whatever it leads to; nullopt: there is none. Errors: those of
+/// reading.
+[[nodiscard]] Result<std::optional<Footer>> read_footer(const Source& partition);
 
 /// The footer in the last 64 bytes of a partition-sized image; nullopt when there is none.
 /// Errors: Unsupported (major version), OutOfRange (it points outside the image).
