@@ -1,13 +1,10 @@
 #include "recipe/patch.hpp"
 
 #include "base/digest.hpp"
+#include "core/patch_bench.hpp"
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
-#include "recipe/account.hpp"
 #include "recipe/journal.hpp"
-#include "support/boot.hpp"
-#include "support/check.hpp"
-#include "support/vbmeta.hpp"
 #include "verified/vbmeta.hpp"
 
 using namespace wexlo;
@@ -15,57 +12,7 @@ using namespace wexlo::test;
 
 namespace {
 
-constexpr const char* kAddOn = R"(
-format = 1
-name = "tests"
-[[edit]]
-kind = "put"
-path = "init"
-from = "hello"
-mode = 0o755
-keep_stock = true
-[[edit]]
-kind = "property"
-file = "system/etc/build.prop"
-set = { "ro.debuggable" = "1", "ro.added" = "yes" }
-[[edit]]
-kind = "fstab-drop"
-mount_point = "/system"
-flags = ["avb"]
-)";
-
-std::vector<Recipe> recipe(const std::string& toml, const std::string& program = "the add-on") {
-  const TempDir dir;
-  test::write(dir / "recipe.toml", toml);
-  test::write(dir / "hello", program);
-  auto loaded = load_recipes({(dir / "recipe.toml").string()}, {});
-  REQUIRE_MESSAGE(loaded, (loaded ? "" : describe(loaded.error())));
-  return std::move(*loaded);
-}
-
-LoadedImage load(const std::string& bytes) {
-  auto image = load_image(blob(bytes), "test.img");
-  REQUIRE(image);
-  return std::move(*image);
-}
-
-Patched patch(const std::string& image, const std::vector<Recipe>& recipes) {
-  auto patched = patch_image(load(image), {"boot", true}, recipes);
-  REQUIRE_MESSAGE(patched, (patched ? "" : describe(patched.error())));
-  return std::move(*patched);
-}
-
-Ramdisk ramdisk_of(View bytes) {
-  const auto image = load(text(bytes));
-  return *parse_ramdisk(boot::ramdisk_parts(*image.image).front().bytes);
-}
-
-std::string at(const Ramdisk& ramdisk, const std::string& place) {
-  const auto found = find_entry(ramdisk, place);
-  return found ? text(content_of(ramdisk, *found).view()) : "(none)";
-}
-
-/// Every layout of this issue, with and without footer and padding.
+/// Every layout, with and without footer and padding.
 std::vector<std::string> stock_images() {
   std::vector<std::string> out;
   const std::string archive = first_ramdisk();
@@ -246,99 +193,6 @@ TEST_CASE("patch: one that no longer fits is refused by how many bytes") {
   CHECK(refused.error().code == ErrorCode::DoesNotFit);
 }
 
-TEST_CASE("account: changes that no edit explains are refused, wherever they are") {
-  // Without a footer, whose digest alone would tell each of them.
-  const std::string stock = BootBytes{.kernel = noise(5000), .ramdisk = first_ramdisk()}.done() +
-                            "left behind" + std::string(9000, '\0');
-  const LoadedImage loaded = load(stock);
-  const auto judged = [&](const std::string& bytes, const Intent& intent) {
-    Patched one{.bytes = blob(bytes)};
-    return account(loaded, one, intent, Context{});
-  };
-  REQUIRE(judged(stock, {}));
-  const std::size_t ramdisk = 4096 + 8192, inside = stock.find("the stock init");
-  REQUIRE(inside > ramdisk);
-  for (const auto& [place, at] : {std::pair<const char*, std::size_t>{"a field", 16},
-                                  {"the header's bytes of no field", 2000},
-                                  {"the kernel", 4096 + 77},
-                                  {"the kernel's padding", 4096 + 5001},
-                                  {"a file of the ramdisk", inside},
-                                  {"what stands behind", stock.find("left behind")},
-                                  {"the file's padding", stock.size() - 100}}) {
-    CAPTURE(place);
-    std::string bad = stock;
-    bad[at] = static_cast<char>(bad[at] ^ 1);
-    const auto refused = judged(bad, {});
-    REQUIRE_FALSE(refused);
-    CHECK(refused.error().code == ErrorCode::Unexplained);
-    // Nor is it explained by an edit of something else.
-    Intent other;
-    other.fields["cmdline"] = "an edit";
-    CHECK_FALSE(judged(bad, other));
-  }
-  std::string field = stock;
-  field[16] = static_cast<char>(field[16] ^ 1);
-  Intent meant;
-  meant.fields["os_version"] = "an edit";
-  Patched one{.bytes = blob(field)};
-  CHECK(account(loaded, one, meant, {}));
-  // The same edits, but for places that were not meant.
-  const Patched good = patch(stock, recipe(kAddOn));
-  const auto refused = judged(text(good.bytes), {});
-  REQUIRE_FALSE(refused);
-  CHECK(refused.error().code == ErrorCode::Unexplained);
-}
-
-TEST_CASE("account: a section that an edit wrote has just the bytes that it meant") {
-  VendorBootBytes bytes{.ramdisk = first_ramdisk(), .dtb = noise(400), .bootconfig = "a=b\n"};
-  const LoadedImage loaded = load(bytes.done());
-  bytes.bootconfig = "a=c\n";
-  const std::string now = bytes.done();
-  const auto judged = [&](const std::string& meant) {
-    Intent intent;
-    intent.sections["bootconfig"] = {hex_of(sha256(meant)), "an edit"};
-    Patched one{.bytes = blob(now)};
-    return account(loaded, one, intent, Context{}).has_value();
-  };
-  CHECK(judged("a=c\n"));
-  CHECK_FALSE(judged("a=d\n"));
-}
-
-TEST_CASE("account: before a kernel only what follows from it may differ") {
-  const std::string packed = test::gzip(arm64_kernel("5.10.1"));
-  const auto wrapped = [&](std::size_t changed) {
-    std::string out = be32(0x27051956) + be32(7) + be32(1) +
-                      be32(static_cast<std::uint32_t>(packed.size())) + be32(2) + be32(3) +
-                      be32(4) + be32(5) + field("Linux", 32) + packed;
-    if (changed != 0) out[changed] = static_cast<char>(out[changed] ^ 1);
-    return blob(out);
-  };
-  const auto judged = [&](std::size_t at) {
-    return account_kernel(wrapped(at), wrapped(0), {}, {}).has_value();
-  };
-  CHECK(judged(0));
-  for (const std::size_t at : {5u, 13u, 25u})  // sums and the size
-    CHECK(judged(at));
-  for (const std::size_t at : {9u, 17u, 21u, 29u, 40u})  // time, addresses, kind, name
-    CHECK_FALSE(judged(at));
-}
-
-namespace {
-
-/// An image whose own struct speaks of others, too, as one without a vbmeta partition does.
-std::string top_level(const std::string& image, const std::string& others, std::size_t size) {
-  std::string out = padded(image, 4096);
-  const std::string structure =
-      vbmeta(hash_descriptor("boot", image, "salt") + others + property_descriptor("a.b", "c"));
-  const std::size_t at = out.size();
-  out += structure;
-  out.resize(size - 64);
-  return out + "AVBf" + be32(1) + be32(0) + be64(image.size()) + be64(at) + be64(structure.size()) +
-         std::string(28, '\0');
-}
-
-}  // namespace
-
 TEST_CASE("patch: an image whose own struct vouches for others, too, leaves their digests alone") {
   const std::string image =
       BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk())}.done();
@@ -354,47 +208,6 @@ TEST_CASE("patch: an image whose own struct vouches for others, too, leaves thei
   REQUIRE(footer);
   CHECK(done.find(hash_descriptor("boot", done.substr(0, footer->original_image_size), "salt")) !=
         done.npos);
-}
-
-TEST_CASE("account: a footer's fields and every descriptor of its struct are held against stock") {
-  const std::string image =
-      BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk())}.done();
-  const std::string stock = top_level(
-      image, hash_descriptor("dtbo", "the table", "its salt") + hashtree_descriptor("system"),
-      1u << 17);
-  const LoadedImage loaded = load(stock);
-  // The same with another command line, its footer true for it.
-  const std::string others =
-      hash_descriptor("dtbo", "the table", "its salt") + hashtree_descriptor("system");
-  const std::string whole = top_level(
-      BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk()), .cmdline = "quiet"}
-          .done(),
-      others, 1u << 17);
-  Intent intent;
-  intent.fields["cmdline"] = "an edit";
-  Patched same{.bytes = blob(whole)};
-  REQUIRE(account(loaded, same, intent, Context{}));
-  const std::size_t header = whole.rfind("AVB0");
-  REQUIRE(header != whole.npos);
-  std::vector<std::size_t> places{whole.find("dtbo", header),
-                                  whole.find("its salt", header),
-                                  whole.find("system", header),
-                                  whole.find("a.b", header) + 4,
-                                  whole.find("boot", header) + 1,
-                                  whole.find("salt", header) + 1,
-                                  header + 112 + 7};  // the rollback index
-  for (std::size_t i = 0; i < 12; ++i)
-    places.push_back(whole.size() - 64 + i);  // magic and version
-  for (std::size_t i = 36; i < 64; ++i)
-    places.push_back(whole.size() - 64 + i);  // reserved
-  for (const std::size_t place : places) {
-    CAPTURE(place);
-    REQUIRE(place < whole.size());
-    Bytes flipped = to_bytes(whole);
-    flipped[place] ^= std::byte{1};
-    Patched bad{.bytes = Blob(std::move(flipped))};
-    CHECK_FALSE(account(loaded, bad, intent, Context{}));
-  }
 }
 
 TEST_CASE(
@@ -429,77 +242,6 @@ from = "hello"
   }
   CHECK(text(parts[2].bytes) == v.named[2].bytes);
   CHECK(equal(patch(text(done.bytes), both).bytes, done.bytes));
-}
-
-TEST_CASE("recipes: those that come with Wexlo load") {
-  for (const BundledRecipe& bundled : bundled_recipes()) {
-    CAPTURE(bundled.name);
-    const auto described = describe_recipe(bundled.text, bundled.name);
-    REQUIRE(described);
-    CHECK(described->name == bundled.name);
-    CHECK_FALSE(described->about.empty());
-    Settings settings;
-    const TempDir dir;
-    test::write(dir / "program", "x");
-    for (const Parameter& parameter : described->parameters)
-      if (!parameter.fallback) settings[parameter.name] = (dir / "program").string();
-    CHECK(load_recipe("@" + bundled.name, settings));
-  }
-  CHECK(load_recipe("@nothing", {}).error().code == ErrorCode::NotFound);
-}
-
-TEST_CASE("recipes: each mistake is told with its line") {
-  const auto error = [](const std::string& text) {
-    const TempDir dir;
-    test::write(dir / "r.toml", text);
-    auto loaded = load_recipes({(dir / "r.toml").string()}, {});
-    if (!loaded) return loaded.error();
-    // A file is asked for when it is known which image is patched.
-    const auto bound = bind_recipes(*loaded, "arm64");
-    REQUIRE_FALSE(bound);
-    return bound.error();
-  };
-  const std::string head = "format = 1\nname = \"x\"\n[[edit]]\n";
-  CHECK(error("format = 1\nname = ").message.find("line 2") != std::string::npos);
-  CHECK(error("format = 9\nname = \"x\"").code == ErrorCode::Unsupported);
-  CHECK(error("format = 9\nname = \"x\"").hint.contains("newer Wexlo"));
-  const std::string bytes = head + "kind = \"kernel-bytes\"\nfind_text = \"abc\"\n";
-  CHECK(error(bytes + "replace_text = \"ab\"\n").message.contains("3 bytes and replace 2"));
-  CHECK(error(bytes + "replace_text = \"abcd\"\n").message.contains("3 bytes and replace 4"));
-  const std::string property = head + "kind = \"dt-property\"\nnode = \"/a\"\nproperty = \"b\"\n";
-  CHECK(error(property + "text = \"x\"\ncells = [1]\n").message.contains("exactly one"));
-  CHECK(error(property + "remove = true\npresent = true\n").message.contains("exactly one"));
-  CHECK(error(property).message.contains("exactly one"));
-  CHECK(error(property + "cells = [1, 4294967296]\n").message.contains("no number"));
-  CHECK(error(property + "cells = [-1]\n").message.contains("no number"));
-  CHECK(error("format = 1\nname = \"x\"\n").code == ErrorCode::BadValue);
-  CHECK(error(head + "kind = \"explode\"\n").code == ErrorCode::Unsupported);
-  CHECK(error(head + "kind = \"put\"\npath = \"a\"\n").message.find("from") != std::string::npos);
-  const Error leaves = error(head + "kind = \"put\"\npath = \"../a\"\nfrom = \"b\"\n");
-  CHECK(leaves.message.find("line 5") != std::string::npos);
-  CHECK(leaves.code == ErrorCode::UnsafePath);
-  CHECK(error(head + "kind = \"put\"\npath = \"a\"\nfrom = \"b\"\n").code == ErrorCode::BadValue);
-  CHECK(error(head + "kind = \"remove\"\npath = \"a\"\nkep_stock = true\n")
-            .message.find("\"keep_stock\" is meant") != std::string::npos);
-  CHECK(error(head + "kind = \"put\"\npath = \"a\"\nfrom = \"${who}\"\n").message.find("who") !=
-        std::string::npos);
-  CHECK(error(head + "kind = \"vbmeta-flags\"\nset = [\"all\"]\n").code == ErrorCode::BadValue);
-  CHECK(error(head + "kind = \"vbmeta-flags\"\n").code == ErrorCode::BadValue);
-  CHECK(error(head + "kind = \"property\"\nfile = \"a\"\nset = { \"a\" = \"b\\nc\" }\n").code ==
-        ErrorCode::BadValue);
-}
-
-TEST_CASE("recipes: parameters have to be given, and only those that there are") {
-  const TempDir dir;
-  test::write(dir / "r.toml",
-              "format = 1\nname = \"x\"\n[parameters.key]\nabout = \"a name\"\n[[edit]]\n"
-              "kind = \"property\"\nfile = \"f\"\nset = { \"k\" = \"${key}!\" }\n");
-  const std::string spec = (dir / "r.toml").string();
-  CHECK(load_recipes({spec}, {}).error().code == ErrorCode::Usage);
-  const auto loaded = load_recipes({spec}, {{"key", "v"}});
-  REQUIRE(loaded);
-  CHECK(std::get<PropertyEdit>((*loaded)[0].edits[0].what).set[0].second == "v!");
-  CHECK(load_recipes({spec}, {{"key", "v"}, {"other", "w"}}).error().code == ErrorCode::Usage);
 }
 
 TEST_CASE("patch: an edit's API levels hold at their edges, and an unknown level is none of them") {

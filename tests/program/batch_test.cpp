@@ -57,6 +57,11 @@ const std::string kTray =
     "[[job]]\nfirmware = [\"gnomon.zip\", \"vernier.zip\"]\nrecipes = \"r.toml\"\n"
     "sheets = [\"gnomon.toml\", \"vernier.toml\"]\npair = \"fitting\"\nkit = \"out/{sheet}\"\n";
 
+/// A tray of one job with the bench's recipe.
+std::string job_of(const std::string& firmware, const std::string& more) {
+  return "[[job]]\nfirmware = " + firmware + "\nrecipes = \"r.toml\"\n" + more;
+}
+
 std::string outcomes(const Json& document) {
   std::string out;
   for (const Json& one : document["result"]["jobs"])
@@ -84,34 +89,31 @@ TEST_CASE("batch: each firmware for the phone that it fits, one table for all") 
 
 TEST_CASE("batch: what is refused or fails keeps no other kit from being made") {
   const Bench bench;
-  const Json refused = bench.batch(
-      "[[job]]\nfirmware = \"gnomon.zip\"\nrecipes = \"r.toml\"\nsheets = [\"gnomon.toml\", "
-      "\"vernier.toml\"]\nkit = \"out/{sheet}\"\n",
-      1);
+  const Json refused =
+      bench.batch(job_of("\"gnomon.zip\"",
+                         "sheets = [\"gnomon.toml\", \"vernier.toml\"]\nkit = \"out/{sheet}\"\n"),
+                  1);
   CHECK(outcomes(refused) == "made, refused, ");
   CHECK(refused["result"]["jobs"][1]["problems"] == Json({"device", "build"}));
   CHECK(refused["error"]["found"] == "device, build");
   CHECK(refused["error"]["message"] == "1 kit of the tray was not made");
   CHECK(fs::exists(bench.dir / "out/gnomon/kit.json"));
   CHECK_FALSE(fs::exists(bench.dir / "out/vernier"));
-  const Json failed = bench.batch(
-      "[[job]]\nfirmware = [\"none.zip\", \"vernier.zip\"]\nrecipes = \"r.toml\"\nkit = "
-      "\"more/{firmware}\"\n",
-      5);
+  const Json failed =
+      bench.batch(job_of("[\"none.zip\", \"vernier.zip\"]", "kit = \"more/{firmware}\"\n"), 5);
   CHECK(outcomes(failed) == "failed, made, ");
   CHECK(failed["error"]["code"] == "not-found");
-  const Json both = bench.batch(
-      "[[job]]\nfirmware = [\"none.zip\", \"gnomon.zip\"]\nrecipes = \"r.toml\"\nsheets = "
-      "\"vernier.toml\"\nkit = \"both/{firmware}\"\n",
-      5);
+  const Json both = bench.batch(job_of("[\"none.zip\", \"gnomon.zip\"]",
+                                       "sheets = \"vernier.toml\"\nkit = \"both/{firmware}\"\n"),
+                                5);
   CHECK(outcomes(both) == "failed, refused, ");
   CHECK(both["error"]["message"] == "2 kits of the tray were not made");
   // A phone that nothing is for.
   write(bench.dir / "other.toml", "[phone]\ncodename = \"plumbline\"\n");
-  const Json alone = bench.batch(
-      "[[job]]\nfirmware = [\"gnomon.zip\", \"vernier.zip\"]\nrecipes = \"r.toml\"\nsheets = "
-      "\"other.toml\"\npair = \"fitting\"\nkit = \"x/{sheet}\"\n",
-      1);
+  const Json alone =
+      bench.batch(job_of("[\"gnomon.zip\", \"vernier.zip\"]",
+                         "sheets = \"other.toml\"\npair = \"fitting\"\nkit = \"x/{sheet}\"\n"),
+                  1);
   CHECK(alone["result"]["jobs"][0]["problems"] == Json({"no-firmware"}));
 }
 

@@ -10,6 +10,15 @@ bool has(const std::string& text, const std::string& part) {
   return text.find(part) != std::string::npos;
 }
 
+/// The exit code of a seal with that value of an option.
+int sealed_with(const std::string& option, const std::string& value) {
+  const TempDir dir;
+  write(dir / "boot.img", noise(9000));
+  return program(dir, {"seal", "boot.img", "-o", "out.img", "--footer", "hash", "--partition-size",
+                       "65536", option, value})
+      .exit_code;
+}
+
 }  // namespace
 
 TEST_CASE("--quiet leaves notes out, and warnings in") {
@@ -68,13 +77,7 @@ TEST_CASE("prepare: what differs is told with its reason, what is unknown is a r
 }
 
 TEST_CASE("seal --rollback: a whole number") {
-  const TempDir dir;
-  write(dir / "boot.img", noise(9000));
-  const auto sealed = [&](const std::string& index) {
-    return program(dir, {"seal", "boot.img", "-o", "out.img", "--force", "--footer", "hash",
-                         "--partition-size", "65536", "--rollback", index})
-        .exit_code;
-  };
+  const auto sealed = [](const std::string& index) { return sealed_with("--rollback", index); };
   CHECK(sealed("12") == 0);
   CHECK(sealed("18446744073709551615") == 0);
   for (const char* bad : {"12x", "x", "-1", "18446744073709551616", "0x1f"}) {
@@ -107,13 +110,7 @@ TEST_CASE("check: an image whose name says nothing is told by what it holds") {
 }
 
 TEST_CASE("seal --salt: whole bytes of hex") {
-  const TempDir dir;
-  write(dir / "boot.img", noise(9000));
-  const auto sealed = [&](const std::string& salt) {
-    return program(dir, {"seal", "boot.img", "-o", "out.img", "--force", "--footer", "hash",
-                         "--partition-size", "65536", "--salt", salt})
-        .exit_code;
-  };
+  const auto sealed = [](const std::string& salt) { return sealed_with("--salt", salt); };
   CHECK(sealed("00ff") == 0);
   CHECK(sealed(std::string(512, 'a')) == 0);
   for (const std::string& bad : {std::string("0"), std::string("0g"), std::string("g0"),
