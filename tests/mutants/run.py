@@ -161,7 +161,27 @@ def order(one, build, times, only_named):
     return named if only_named else named + rest
 
 
-def tried(one, build, times, only_named):
+class Unchanged:
+    """Whether a test passes without any fault: one that does not notices nothing."""
+
+    def __init__(self, build, times):
+        self.build, self.times, self.known, self.lock = build, times, {}, threading.Lock()
+
+    def passes(self, name):
+        with self.lock:
+            if name not in self.known:
+                with tempfile.TemporaryDirectory(prefix="unchanged-") as folder:
+                    environment = dict(os.environ, TMPDIR=folder, TESTED_WEXLO=str(self.build.folder / "wexlo"))
+                    self.known[name] = passes(self.build.tests[name], environment, limit(self.times, name))
+            return self.known[name]
+
+
+def limit(times, name):
+    """Seconds after which a test does not end: many times what it takes alone."""
+    return 30 + 8 * times.get(name, 20)
+
+
+def tried(one, build, times, only_named, unchanged):
     """What the tests say of one fault: (state, what noticed it, seconds)."""
     began = time.time()
     with tempfile.TemporaryDirectory(prefix="mutant-") as folder:
@@ -186,7 +206,9 @@ def tried(one, build, times, only_named):
                     command[0] = str(ready("wexlo_tests"))
                 else:
                     environment["TESTED_WEXLO"] = str(ready("wexlo"))
-                if not passes(command, environment, 30 + 8 * times.get(name, 20)):
+                if not passes(command, environment, limit(times, name)):
+                    if not unchanged.passes(name):
+                        raise Mistake(f"{name} fails without the fault, too")
                     return "killed", name, time.time() - began
         except Mistake as told:
             return "mistake", str(told), time.time() - began
@@ -260,14 +282,14 @@ def main():
     if not ask.table:
         build = Build(ask.build.resolve())
         times = time_of(build)
-        lock = threading.Lock()
+        unchanged, lock = Unchanged(build, times), threading.Lock()
 
         def work(one):
             before = kept.get(one["name"], {})
             mark = digest(one)
             if not ask.all and before.get("state") == "killed" and before.get("digest") == mark:
                 return
-            state, by, seconds = tried(one, build, times, ask.named)
+            state, by, seconds = tried(one, build, times, ask.named, unchanged)
             with lock:
                 kept[one["name"]] = {"state": state, "by": by, "digest": mark}
                 print(f"{state:9} {one['name']:44} {one['file']}:{one.get('line', 0)} {by} {seconds:.0f} s",
