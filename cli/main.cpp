@@ -59,16 +59,18 @@ class SignalWatch {
   SignalWatch(const SignalWatch&) = delete;
   SignalWatch& operator=(const SignalWatch&) = delete;
   ~SignalWatch() {
+    if (!thread_.joinable()) return;
     ended_ = true;
-    if (thread_.joinable()) thread_.join();
+    pthread_kill(thread_.native_handle(), SIGHUP);  // wakes it: nobody waits at a command's end
+    thread_.join();
   }
   [[nodiscard]] std::stop_token token() const { return stop_.get_token(); }
 
  private:
   void wait_for_signals() {
-    while (!ended_) {
-      const timespec wait{0, 50'000'000};
-      if (sigtimedwait(&signals_, nullptr, &wait) < 0) continue;
+    for (;;) {
+      if (sigwaitinfo(&signals_, nullptr) < 0) continue;
+      if (ended_) return;
       // Programs that end others send it to the process and to its group: that is one signal.
       constexpr auto kSame = std::chrono::seconds(1);
       const auto now = std::chrono::steady_clock::now();

@@ -118,6 +118,49 @@ TEST_CASE("way back: damage in it, or in what it counts from, gives an error and
   CHECK(same > 0);  // what the patch had replaced does not matter for the way back
 }
 
+TEST_CASE("way back: a row longer than what the difference gives is cut short, not read past") {
+  const std::string stock = BootBytes{.ramdisk = first_ramdisk()}.done();
+  const auto done = patch_image(load(stock), {"boot", true}, {put_recipe("init", "the add-on")});
+  REQUIRE(done);
+  auto patched = load(text(done->bytes));
+  const auto journal = find_journal(*patched.image, {});
+  REQUIRE((journal && *journal));
+  const auto part = boot::ramdisk_parts(*patched.image).front();
+  auto ramdisk = ramdisk_of(done->bytes.view());
+  const auto place = find_entry(ramdisk, kWayBackPlace);
+  REQUIRE(place);
+  const auto plain = decode(Compression::Xz, content_of(ramdisk, *place).view());
+  REQUIRE(plain);
+  // A line, the number of rows; of the first row its kind, the bytes before it and its own.
+  const View good = plain->bytes.view();
+  const std::size_t head = as_text(good).find('\n') + 3;
+  View rest = good.subspan(head);
+  const auto gap = take_varint(rest);
+  const auto size = take_varint(rest);
+  REQUIRE((gap && size));
+  // The stream is not packed: what follows it in the image may as well be said to be in it.
+  const std::uint64_t most = stock.size() - *gap;
+  REQUIRE(*size < most);
+  const auto follow = [&](std::uint64_t said) {
+    Bytes rows = to_bytes(good.first(head));
+    put_varint(rows, *gap);
+    put_varint(rows, said);
+    append(rows, rest);
+    edit_entry(ramdisk, *place).set_data(Blob(*encode(Compression::Xz, rows)));
+    REQUIRE(patched.image->replace(part.section, Blob(*encode_ramdisk(ramdisk))));
+    return follow_way_back(patched, **journal, {});
+  };
+  const auto all = follow(most);
+  REQUIRE(all);
+  CHECK(equal(all->view(), as_view(stock)));
+  for (const std::uint64_t more : {std::uint64_t{1}, std::uint64_t{5000}, ~most}) {
+    CAPTURE(more);
+    const auto past = follow(most + more);
+    REQUIRE_FALSE(past);
+    CHECK(past.error().code == ErrorCode::Truncated);
+  }
+}
+
 TEST_CASE("way back: a kernel alone has none, and a copy that the journal knows is one") {
   const TempDir dir;
   const std::string stock = BootBytes{.kernel = arm64_kernel("6.1.0-x")}.done();
