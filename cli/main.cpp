@@ -42,8 +42,14 @@ class SignalWatch {
  public:
   SignalWatch() {
     sigemptyset(&signals_);
-    for (const int number : {SIGINT, SIGTERM, SIGHUP})
+    sigemptyset(&ignored_);
+    for (const int number : {SIGINT, SIGTERM, SIGHUP}) {
       sigaddset(&signals_, number);
+      // Who starts the program may have it go on when the terminal is closed.
+      struct sigaction before {};
+      if (sigaction(number, nullptr, &before) == 0 && before.sa_handler == SIG_IGN)
+        sigaddset(&ignored_, number);
+    }
     // Blocked before any other thread exists, so that all of them inherit it.
     pthread_sigmask(SIG_BLOCK, &signals_, nullptr);
     signal(SIGPIPE, SIG_IGN);
@@ -69,8 +75,9 @@ class SignalWatch {
  private:
   void wait_for_signals() {
     for (;;) {
-      if (sigwaitinfo(&signals_, nullptr) < 0) continue;
+      const int number = sigwaitinfo(&signals_, nullptr);
       if (ended_) return;
+      if (number < 0 || sigismember(&ignored_, number) != 0) continue;
       // Programs that end others send it to the process and to its group: that is one signal.
       constexpr auto kSame = std::chrono::seconds(1);
       const auto now = std::chrono::steady_clock::now();
@@ -84,7 +91,7 @@ class SignalWatch {
 
   std::stop_source stop_;
   std::chrono::steady_clock::time_point first_;
-  sigset_t signals_{};
+  sigset_t signals_{}, ignored_{};
   std::atomic<bool> ended_ = false;
   std::thread thread_;
 };

@@ -35,6 +35,30 @@ Ran judge(const std::string& line) {
   return shell(line, demo().path().string());
 }
 
+/// What the system says of a `prepare` that gets a signal some time after its start.
+int prepare_with(int number, int milliseconds, const fs::path& kit) {
+  const std::string firmware = (demo() / "demo/gnomon-ota.zip").string();
+  const std::string recipe = (demo() / "demo/add-on/recipe.toml").string();
+  // Blocked across the start, so that a signal that comes before the program watches waits for it.
+  sigset_t signals;
+  sigemptyset(&signals);
+  sigaddset(&signals, number);
+  sigprocmask(SIG_BLOCK, &signals, nullptr);
+  const pid_t child = ::fork();
+  if (child == 0) {
+    ::freopen("/dev/null", "w", stderr);
+    ::execl(built_program().c_str(), "wexlo", "prepare", firmware.c_str(), "-r", recipe.c_str(),
+            "-o", kit.c_str(), "--quiet", nullptr);
+    ::_exit(127);
+  }
+  sigprocmask(SIG_UNBLOCK, &signals, nullptr);
+  std::this_thread::sleep_for(std::chrono::milliseconds(milliseconds));
+  ::kill(child, number);
+  int status = 0;
+  ::waitpid(child, &status, 0);
+  return status;
+}
+
 }  // namespace
 
 TEST_CASE("demo --all: the other phones' packages and the update between builds" *
@@ -146,31 +170,21 @@ TEST_CASE("demo: run again it refuses, and with --force gives the same package a
   CHECK(judge("cmp before.zip demo/gnomon-ota.zip").exit_code == 0);
 }
 
+TEST_CASE("demo: a hang-up that whoever started it had the program ignore does not stop it") {
+  const TempDir dir;
+  const auto before = ::signal(SIGHUP, SIG_IGN);
+  const int status = prepare_with(SIGHUP, 0, dir / "kit");
+  ::signal(SIGHUP, before);
+  REQUIRE(WIFEXITED(status));
+  CHECK(WEXITSTATUS(status) == 0);
+  CHECK(fs::exists(dir / "kit/kit.json"));
+}
+
 TEST_CASE("demo: Ctrl-C at any moment leaves neither half a kit nor temporary files") {
   demo();
   for (int milliseconds : {0, 5, 20, 60, 120, 250, 400, 700, 1100, 1600}) {
     const TempDir dir;
-    const std::string firmware = (demo() / "demo/gnomon-ota.zip").string();
-    const std::string recipe = (demo() / "demo/add-on/recipe.toml").string();
-    const std::string kit = (dir / "kit").string();
-    // Blocked across the start, so that a signal that comes before the program watches waits for
-    // it.
-    sigset_t interrupt;
-    sigemptyset(&interrupt);
-    sigaddset(&interrupt, SIGINT);
-    sigprocmask(SIG_BLOCK, &interrupt, nullptr);
-    const pid_t child = ::fork();
-    if (child == 0) {
-      ::freopen("/dev/null", "w", stderr);
-      ::execl(built_program().c_str(), "wexlo", "prepare", firmware.c_str(), "-r", recipe.c_str(),
-              "-o", kit.c_str(), "--quiet", nullptr);
-      ::_exit(127);
-    }
-    sigprocmask(SIG_UNBLOCK, &interrupt, nullptr);
-    std::this_thread::sleep_for(std::chrono::milliseconds(milliseconds));
-    ::kill(child, SIGINT);
-    int status = 0;
-    ::waitpid(child, &status, 0);
+    const int status = prepare_with(SIGINT, milliseconds, dir / "kit");
     CAPTURE(milliseconds);
     const bool whole = fs::exists(dir / "kit/kit.json");
     REQUIRE(WIFEXITED(status));
