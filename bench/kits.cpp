@@ -76,8 +76,10 @@ bool make_packages(const fs::path& folder) {
   const Context context{.jobs = 2};
   if (!write_file(folder / "small.toml", as_view(kRecipe), Overwrite::Replace)) return false;
   if (!write_file(folder / "note", as_view("hello\n"), Overwrite::Replace)) return false;
-  if (!demo::write_plumbline(folder / "home.tar.md5", context)) return false;
-  if (!demo::write_vernier(folder / "factory.zip", context)) return false;
+  if (!demo::write_plumbline(folder / "home.tar.md5", demo::FirmwareSize::Usual, context))
+    return false;
+  if (!demo::write_vernier(folder / "factory.zip", demo::FirmwareSize::Usual, context))
+    return false;
   Bytes system = demo::system_image(512 * kMiB, "n=1");
   const Bytes super = demo::super_image({{"system_a", std::move(system)}}, 1024 * kMiB, "g");
   if (!write_file(folder / "super.img", super, Overwrite::Replace)) return false;

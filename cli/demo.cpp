@@ -141,12 +141,12 @@ class Demo {
         "in "
         "three sparse pieces.");
     const fs::path factory = folder_ / "vernier-factory.zip";
-    WEXLO_CHECK(demo::write_vernier(factory, session_.context));
+    WEXLO_CHECK(demo::write_vernier(factory, demo::FirmwareSize::Usual, session_.context));
     WEXLO_CHECK(phone(factory, "vernier", "vernier-other-variant"));
     say("A third phone: Korvale Tarn 1, codename plumbline. Its firmware is a download-mode tar "
         "with lz4 members and a sum line.");
     const fs::path tar = folder_ / "plumbline-home.tar.md5";
-    WEXLO_CHECK(demo::write_plumbline(tar, session_.context));
+    WEXLO_CHECK(demo::write_plumbline(tar, demo::FirmwareSize::Usual, session_.context));
     WEXLO_CHECK(phone(tar, "plumbline", "plumbline-other-phone"));
     WEXLO_CHECK(step("Put the patched image into the package itself: sums and sizes stay true.",
                      {"insert", tar.string(), "boot=" + path("plumbline-kit/flash/boot.img"), "-o",

@@ -7,6 +7,12 @@
 
 namespace wexlo::demo {
 
+/// How large a phone's firmware is: its kernels, programs, partitions.
+enum class FirmwareSize {
+  Usual,  ///< the demo's
+  Small,  ///< the same parts with less in them, for tests
+};
+
 /// Bytes that look like machine code to a compressor: a few words occur often, some are random.
 [[nodiscard]] Bytes code_like(std::uint64_t seed, std::size_t size);
 [[nodiscard]] Bytes random_bytes(std::uint64_t seed, std::size_t size);

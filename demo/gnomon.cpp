@@ -96,11 +96,20 @@ Bytes system_salt() {
   return random_bytes(2000, 32);
 }
 
-constexpr std::size_t kProductSize = 6 * kMiB;
+/// Bytes of its partitions, and of the kernel.
+struct Sizes {
+  std::size_t boot, init_boot, vendor_boot, dtbo, system, product, kernel;
+};
+
+constexpr Sizes sizes_of(FirmwareSize size) {
+  if (size == FirmwareSize::Small)
+    return {4 * kMiB, 4 * kMiB, 4 * kMiB, kMiB, 4 * kMiB, 2 * kMiB, kMiB};
+  return {32 * kMiB, 8 * kMiB, 24 * kMiB, 2 * kMiB, 16 * kMiB, 6 * kMiB, 6 * kMiB};
+}
 
 /// What the maker puts on top: little, in much room.
-Bytes product_image(const Build& build) {
-  Bytes out(kProductSize - kMiB);
+Bytes product_image(const Build& build, std::size_t partition) {
+  Bytes out(partition - kMiB);
   const Bytes small = system_image(
       kMiB, fmt::format("ro.product.build.fingerprint={}\n", build.fingerprint), "product");
   std::ranges::copy(small, out.begin());
@@ -116,37 +125,38 @@ Bytes padded(Bytes bytes, std::size_t size) {
 
 std::vector<PayloadPartition> gnomon_images(const GnomonOptions& options) {
   const Build& build = options.older ? kOld : kNew;
+  Sizes sizes = sizes_of(options.size);
+  if (options.system_mib != 0) sizes.system = options.system_mib * kMiB;
   Chain chain{build};
-  Bytes image = kernel(6 * kMiB);
+  Bytes image = kernel(sizes.kernel);
   // The older kernel differs in a few places, as two builds of one month do.
   if (options.older)
     for (std::size_t at = 1 << 16; at < image.size(); at += 3 * kMiB)
       image[at] ^= std::byte{0x5a};
-  chain.add_hashed("boot", boot_v4(image, {}, ""), 32 * kMiB);
-  chain.add_hashed("init_boot", boot_v4({}, generic_ramdisk(build), ""), 8 * kMiB);
+  chain.add_hashed("boot", boot_v4(image, {}, ""), sizes.boot);
+  chain.add_hashed("init_boot", boot_v4({}, generic_ramdisk(build), ""), sizes.init_boot);
   chain.add_hashed("vendor_boot",
                    vendor_boot_v4(vendor_ramdisk(), device_tree("Korvale Tarn 3", "korvale,gnomon"),
                                   "console=ttyKV0,115200 loglevel=4 bootconfig",
                                   "androidboot.hardware=gnomon\nandroidboot.memcg=1\n"),
-                   24 * kMiB);
+                   sizes.vendor_boot);
   chain.add_hashed("dtbo",
                    dt_table({device_tree("Korvale Tarn 3 rev A", "korvale,gnomon-a"),
                              device_tree("Korvale Tarn 3 rev B", "korvale,gnomon-b")}),
-                   2 * kMiB);
+                   sizes.dtbo);
 
-  const std::size_t partition = options.system_mib * kMiB;
-  const std::size_t content = partition - 2 * kMiB;  // room for the tree and the footer
+  const std::size_t content = sizes.system - 2 * kMiB;  // room for the tree and the footer
   const Bytes system = system_image(content, properties(build));
   const HashTree tree = hash_tree("system", system, system_salt());
   const Bytes system_vbmeta = vbmeta_struct({tree.descriptor}, Signing::None);
-  chain.partitions.push_back({"system", with_footer(system, tree.tree, system_vbmeta, partition),
+  chain.partitions.push_back({"system", with_footer(system, tree.tree, system_vbmeta, sizes.system),
                               GeneratedTree{system.size(), tree.tree.size(), system_salt()}, true});
-  const Bytes product = product_image(build);
+  const Bytes product = product_image(build, sizes.product);
   const HashTree product_tree = hash_tree("product", product, system_salt());
   chain.partitions.push_back(
       {"product",
        with_footer(product, product_tree.tree,
-                   vbmeta_struct({product_tree.descriptor}, Signing::None), kProductSize),
+                   vbmeta_struct({product_tree.descriptor}, Signing::None), sizes.product),
        {},
        true});
   chain.partitions.push_back(

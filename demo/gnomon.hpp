@@ -6,13 +6,15 @@
 #include <map>
 
 #include "base/pool.hpp"
+#include "demo/content.hpp"
 #include "demo/payload_writer.hpp"
 
 namespace wexlo::demo {
 
 struct GnomonOptions {
-  std::size_t system_mib = 16;  ///< size of the system partition
-  bool older = false;           ///< the build of the month before
+  FirmwareSize size = FirmwareSize::Usual;
+  std::size_t system_mib = 0;  ///< of the system partition; 0: what goes with `size`
+  bool older = false;          ///< the build of the month before
 };
 
 /// The partition images, as large as their partitions.

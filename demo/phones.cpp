@@ -47,14 +47,26 @@ std::string properties(const Phone& phone) {
       phone.model, phone.codename, phone.fingerprint(), phone.patch_level);
 }
 
+/// Bytes of a kernel, of a ramdisk's program, and of partitions.
+struct Sizes {
+  std::size_t kernel, program, boot, system, vendor, super;
+};
+
+constexpr Sizes sizes_of(const Phone& phone, FirmwareSize size) {
+  if (size == FirmwareSize::Small)
+    return {kMiB / 2, kMiB / 8, 4 * kMiB, (phone.slotted ? 3 : 4) * kMiB, kMiB, 8 * kMiB};
+  if (phone.slotted) return {3 * kMiB, kMiB / 2, 16 * kMiB, 8 * kMiB, 4 * kMiB, 24 * kMiB};
+  return {3 * kMiB, kMiB / 2, 12 * kMiB, 12 * kMiB, 0, 0};
+}
+
 /// A ramdisk that is the root: /init and all it needs. @param recovery  with a recovery in it, too
-Bytes root_ramdisk(const Phone& phone, bool recovery) {
+Bytes root_ramdisk(const Phone& phone, bool recovery, const Sizes& sizes) {
   std::vector<File> files;
   for (const char* folder :
        {"dev", "mnt", "proc", "sys", "system", "system/bin", "system/etc", "system/etc/ramdisk"})
     files.push_back({folder, kFolder, {}});
   files.push_back({"etc", kLink, to_bytes("/system/etc")});
-  files.push_back({"init", kProgram, elf_like(phone.seed + 1, kMiB / 2)});
+  files.push_back({"init", kProgram, elf_like(phone.seed + 1, sizes.program)});
   files.push_back({fmt::format("fstab.{}", phone.codename), kFile,
                    to_bytes(fmt::format("/dev/block/by-name/system  /system  ext4  ro  wait,{}avb\n"
                                         "/dev/block/by-name/userdata  /data  f2fs  noatime  "
@@ -62,7 +74,7 @@ Bytes root_ramdisk(const Phone& phone, bool recovery) {
                                         phone.slotted ? "slotselect," : ""))});
   files.push_back({"system/etc/ramdisk/build.prop", kFile, to_bytes(properties(phone))});
   if (recovery) {
-    files.push_back({"system/bin/recovery", kProgram, elf_like(phone.seed + 2, kMiB / 2)});
+    files.push_back({"system/bin/recovery", kProgram, elf_like(phone.seed + 2, sizes.program)});
     files.push_back({"res", kFolder, {}});
     files.push_back({"res/font.png", kFile, random_bytes(phone.seed + 3, 64u << 10)});
   }
@@ -103,28 +115,29 @@ Status write_out(const std::filesystem::path& path, const Result<Bytes>& bytes) 
 
 }  // namespace
 
-Status write_vernier(const std::filesystem::path& zip, const Context& context) {
+Status write_vernier(const std::filesystem::path& zip, FirmwareSize size, const Context& context) {
   const Phone& phone = kVernier;
+  const Sizes sizes = sizes_of(phone, size);
   Chain chain(phone);
   const Bytes tree = device_tree("Korvale Tarn 2", "korvale,vernier");
   chain.add("boot",
             boot_v1_v2({.version = 2,
-                        .kernel = kernel(3 * kMiB, "5.10.81-korvale-vernier"),
-                        .ramdisk = root_ramdisk(phone, true),
+                        .kernel = kernel(sizes.kernel, "5.10.81-korvale-vernier"),
+                        .ramdisk = root_ramdisk(phone, true, sizes),
                         .dtb = tree,
                         .os_version = phone.os_version,
                         .name = "vernier",
                         .cmdline = "console=ttyKV0,115200 androidboot.hardware=vernier"}),
-            16 * kMiB);
+            sizes.boot);
   chain.add("dtbo", dtbo(phone), kMiB);
   chain.finish();
   WEXLO_CHECK(check_stop(context));
   const Bytes super =
-      super_image({{"system_a", system_image(8 * kMiB, properties(phone))},
-                   {"vendor_a", system_image(4 * kMiB, "ro.vendor.korvale=1\n", "vendor")},
+      super_image({{"system_a", system_image(sizes.system, properties(phone))},
+                   {"vendor_a", system_image(sizes.vendor, "ro.vendor.korvale=1\n", "vendor")},
                    {"system_b", {}},
                    {"vendor_b", {}}},
-                  24 * kMiB, "korvale_dynamic_a");
+                  sizes.super, "korvale_dynamic_a");
   std::vector<ZipFile> images = std::move(chain.files);
   for (ZipFile& piece : sparse_set("super", super, 3))
     images.push_back(std::move(piece));
@@ -140,22 +153,24 @@ Status write_vernier(const std::filesystem::path& zip, const Context& context) {
                      ".zip"));
 }
 
-Status write_plumbline(const std::filesystem::path& tar, const Context& context) {
+Status write_plumbline(const std::filesystem::path& tar, FirmwareSize size,
+                       const Context& context) {
   const Phone& phone = kPlumbline;
+  const Sizes sizes = sizes_of(phone, size);
   Chain chain(phone);
   const auto boot_class = [&](const Bytes& ramdisk, const Bytes& overlay) {
     return boot_v1_v2({.version = 1,
-                       .kernel = kernel(3 * kMiB, "4.14.190-korvale-plumbline"),
+                       .kernel = kernel(sizes.kernel, "4.14.190-korvale-plumbline"),
                        .ramdisk = ramdisk,
                        .recovery_dtbo = overlay,
                        .os_version = phone.os_version,
                        .name = "plumbline",
                        .cmdline = "console=ttyKV0,115200 androidboot.hardware=plumbline"});
   };
-  chain.add("boot", boot_class(root_ramdisk(phone, false), {}), 12 * kMiB);
-  chain.add("recovery", boot_class(root_ramdisk(phone, true), dtbo(phone)), 12 * kMiB);
+  chain.add("boot", boot_class(root_ramdisk(phone, false, sizes), {}), sizes.boot);
+  chain.add("recovery", boot_class(root_ramdisk(phone, true, sizes), dtbo(phone)), sizes.boot);
   chain.finish();
-  const Bytes system = system_image(12 * kMiB, properties(phone));
+  const Bytes system = system_image(sizes.system, properties(phone));
   std::vector<ZipFile> files;
   for (ZipFile& image : chain.files)
     files.push_back(std::move(image));

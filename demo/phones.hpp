@@ -9,11 +9,14 @@
 #include <filesystem>
 
 #include "base/pool.hpp"
+#include "demo/content.hpp"
 
 namespace wexlo::demo {
 
 /// Two runs give the same bytes. Errors: Io, Exists, Interrupted.
-[[nodiscard]] Status write_vernier(const std::filesystem::path& zip, const Context& context);
-[[nodiscard]] Status write_plumbline(const std::filesystem::path& tar, const Context& context);
+[[nodiscard]] Status write_vernier(const std::filesystem::path& zip, FirmwareSize size,
+                                   const Context& context);
+[[nodiscard]] Status write_plumbline(const std::filesystem::path& tar, FirmwareSize size,
+                                     const Context& context);
 
 }  // namespace wexlo::demo

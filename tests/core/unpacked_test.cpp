@@ -14,7 +14,7 @@ namespace {
 std::string content(std::size_t mib) {
   std::string out;
   for (std::uint32_t i = 0; out.size() < (mib << 20); ++i)
-    out += le32(i * 2654435761u) + "the same words again and again " + noise(i % 64, i);
+    out += le32(i * 2654435761u) + "the same words again and again " + noise(i % 8, i);
   return out;
 }
 
@@ -24,11 +24,11 @@ struct Kind {
 };
 const std::vector<Kind> kKinds{
     {Compression::Gzip, [](const std::string& s) { return gzip(s); }},
-    {Compression::Xz, [](const std::string& s) { return xz(s); }},
+    {Compression::Xz, [](const std::string& s) { return xz(s, true, 0); }},
     {Compression::Bzip2, bzip2},
     {Compression::Lz4Frame, [](const std::string& s) { return lz4_frame(s); }},
     {Compression::Lz4Legacy, [](const std::string& s) { return lz4_legacy(s); }},
-    {Compression::Lzma, [](const std::string& s) { return lzma(s); }},
+    {Compression::Lzma, [](const std::string& s) { return lzma(s, 0); }},
     {Compression::Zstd, [](const std::string& s) { return zstd(s); }},
 };
 

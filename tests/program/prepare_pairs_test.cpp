@@ -79,12 +79,21 @@ std::string word(const Choice& choice, const std::string& option) {
   return {};
 }
 
+/// A phone's sheet with the sizes of the small firmware.
+std::string as_small(std::string sheet) {
+  for (const char* size : {"= 0x1000000\n", "= 0xC00000\n"})
+    for (std::size_t at = 0; (at = sheet.find(size, at)) != sheet.npos;)
+      sheet.replace(at, std::string(size).size(), "= 0x400000\n");
+  return sheet;
+}
+
 struct Shop {
   Shop() {
-    REQUIRE(demo::write_vernier(dir / "vernier.zip", {.jobs = 2}));
-    REQUIRE(demo::write_plumbline(dir / "plumbline.tar.md5", {.jobs = 2}));
+    REQUIRE(demo::write_vernier(dir / "vernier.zip", demo::FirmwareSize::Small, {.jobs = 2}));
+    REQUIRE(
+        demo::write_plumbline(dir / "plumbline.tar.md5", demo::FirmwareSize::Small, {.jobs = 2}));
     for (const auto& [name, text] : demo::bench_files())
-      write(dir / name, std::string(text));
+      write(dir / name, as_small(std::string(text)));
     write(dir / "gnomon-new.zip",
           gnomon.ota("korvale/gnomon/gnomon:16/KV3A.2/20261005:user/release-keys"));
     write(dir / "gnomon.zip", gnomon.ota());

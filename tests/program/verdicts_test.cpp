@@ -100,7 +100,8 @@ TEST_CASE("check: an image of another hand against its firmware") {
   const TempDir dir;
   fs::copy_file(firmware() / "ota.zip", dir / "ota.zip");
   (void)judged(dir, {"extract", "ota.zip", "-o", "stock"}, 0);
-  for (const auto& one : wexlo::demo::gnomon_images({.system_mib = 4, .older = true}))
+  for (const auto& one :
+       wexlo::demo::gnomon_images({.size = wexlo::demo::FirmwareSize::Small, .older = true}))
     if (one.name == "init_boot") write(dir / "old/init_boot.img", text(one.image));
   const auto verdict = [&](const std::string& image, int wanted) {
     return judged(dir, {"check", image, "--against", "ota.zip"}, wanted)["result"]["against"][0];

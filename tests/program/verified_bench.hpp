@@ -51,7 +51,9 @@ inline bool openssl_agrees(const TempDir& dir, const std::string& structure, con
 inline const TempDir& firmware() {
   static const TempDir dir;
   static const bool made =
-      wexlo::demo::write_gnomon(dir / "ota.zip", {.system_mib = 4}, {.jobs = 2}).has_value();
+      wexlo::demo::write_gnomon(dir / "ota.zip", {.size = wexlo::demo::FirmwareSize::Small},
+                                {.jobs = 2})
+          .has_value();
   REQUIRE(made);
   return dir;
 }

@@ -50,8 +50,7 @@ std::string field(const std::string& text, std::size_t size) {
 }
 
 std::string padded(std::string bytes, std::size_t unit) {
-  while (bytes.size() % unit != 0)
-    bytes += '\0';
+  bytes.resize((bytes.size() + unit - 1) / unit * unit);
   return bytes;
 }
 
@@ -81,10 +80,10 @@ std::string gzip(const std::string& data, int level) {
   return out;
 }
 
-std::string xz(const std::string& data, bool crc32) {
+std::string xz(const std::string& data, bool crc32, unsigned preset) {
   std::string out(lzma_stream_buffer_bound(data.size()), '\0');
   std::size_t size = 0;
-  lzma_easy_buffer_encode(6, crc32 ? LZMA_CHECK_CRC32 : LZMA_CHECK_CRC64, nullptr,
+  lzma_easy_buffer_encode(preset, crc32 ? LZMA_CHECK_CRC32 : LZMA_CHECK_CRC64, nullptr,
                           reinterpret_cast<const std::uint8_t*>(data.data()), data.size(),
                           reinterpret_cast<std::uint8_t*>(out.data()), &size, out.size());
   out.resize(size);

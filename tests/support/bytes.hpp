@@ -33,7 +33,7 @@ class Random {
 [[nodiscard]] std::string noise(std::size_t size, std::uint32_t seed = 1);
 
 [[nodiscard]] std::string gzip(const std::string& data, int level = 6);
-[[nodiscard]] std::string xz(const std::string& data, bool crc32 = true);
+[[nodiscard]] std::string xz(const std::string& data, bool crc32 = true, unsigned preset = 6);
 [[nodiscard]] std::string bzip2(const std::string& data);
 [[nodiscard]] std::string lz4_legacy(const std::string& data, bool size_trailer = false);
 [[nodiscard]] std::string lz4_block(const std::string& data, int level);  ///< legacy, at a level
