@@ -17,7 +17,7 @@ namespace {
 /// Bytes of images that are kept at most.
 constexpr std::uint64_t kCacheBound = std::uint64_t{2} << 30;
 
-struct Options {
+struct BatchArguments {
   std::string tray;
   bool no_cache = false, dry_run = false, force = false;
 };
@@ -44,7 +44,7 @@ Json rows_json(const std::vector<TrayRow>& rows) {
   return out;
 }
 
-std::string text_of(const Session& session, const Options& options,
+std::string text_of(const Session& session, const BatchArguments& options,
                     const std::vector<TrayRow>& rows) {
   const Paint& paint = session.paint;
   Table table({"#", "firmware", "phone", "kit", "outcome"});
@@ -80,7 +80,7 @@ std::string text_of(const Session& session, const Options& options,
 }
 
 /// The tray as a whole fails as its first job that did; what a person has to look at comes second.
-std::optional<Error> refusal(const Options& options, const std::vector<TrayRow>& rows) {
+std::optional<Error> refusal(const BatchArguments& options, const std::vector<TrayRow>& rows) {
   const auto failed = std::ranges::find(rows, TrayOutcome::Failed, &TrayRow::outcome);
   const auto refused = std::ranges::find(rows, TrayOutcome::Refused, &TrayRow::outcome);
   if (failed == rows.end() && refused == rows.end()) return std::nullopt;
@@ -95,7 +95,7 @@ std::optional<Error> refusal(const Options& options, const std::vector<TrayRow>&
                .hint = "The others are there. wexlo prepare with one job's options shows more."};
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_batch(const BatchArguments& options, const Session& session) {
   WEXLO_TRY(const auto jobs, read_tray(options.tray));
   TrayOptions tray{.dry_run = options.dry_run};
   if (options.force) tray.overwrite = Overwrite::Replace;
@@ -120,14 +120,14 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_batch(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<BatchArguments>();
   Command(app, "batch", "A tray of phones: many kits in one go")
       .positional("JOBS", options->tray, "The tray's file (TOML)")
       .flag("--no-cache", options->no_cache, "Keep no images for the next time, and use none")
       .flag("--dry-run", options->dry_run, "Everything but writing the kits")
       .flag("--force", options->force, "Replace kits that are there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "batch", run(*options, session));
+        exit_code = finish(session, "batch", run_batch(*options, session));
       });
 }
 

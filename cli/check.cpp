@@ -17,7 +17,7 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct CheckArguments {
   std::vector<std::string> paths, rollback;
   std::string against, key, lock_state, slot, repair;
   bool no_trees = false, force = false;
@@ -34,7 +34,7 @@ Result<std::uint64_t> number_of(std::string_view text, const std::string& whole,
                .found = whole});
 }
 
-Result<CheckOptions> core_options(const Options& options) {
+Result<CheckOptions> core_options(const CheckArguments& options) {
   CheckOptions out{.against = options.against, .slot = options.slot, .trees = !options.no_trees};
   if (!options.key.empty()) {
     WEXLO_TRY(out.key, verified::load_public_key(options.key));
@@ -177,7 +177,7 @@ class Text {
 };
 
 /// Writes mended copies, each complete or not at all.
-Status repair(const Options& options, const CheckOptions& core, Reply& reply,
+Status repair(const CheckArguments& options, const CheckOptions& core, Reply& reply,
               const Session& session) {
   namespace fs = std::filesystem;
   constexpr std::uint64_t kPiece = 4u << 20;
@@ -212,7 +212,7 @@ Status repair(const Options& options, const CheckOptions& core, Reply& reply,
   return {};
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_check(const CheckArguments& options, const Session& session) {
   WEXLO_TRY(const CheckOptions core, core_options(options));
   WEXLO_TRY(const Checked checked, check_paths(options.paths, core, session.context));
   Reply reply;
@@ -229,7 +229,7 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_check(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<CheckArguments>();
   Command(app, "check", "Tell whether images are sound, and whether a phone would start them")
       .positional("PATH", options->paths, "Images, a folder of them, firmware, or a kit")
       .option("--against", "FIRMWARE", options->against,
@@ -246,7 +246,7 @@ void add_check(CLI::App& app, Session& session, int& exit_code) {
               "Give single bad blocks again by the error correction, into copies there")
       .flag("--force", options->force, "Replace mended copies that are there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "check", run(*options, session));
+        exit_code = finish(session, "check", run_check(*options, session));
       });
 }
 

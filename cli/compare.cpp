@@ -10,7 +10,7 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct CompareArguments {
   std::string a, b;
 };
 
@@ -77,7 +77,7 @@ std::string image_text(const ImageComparison& one, const Session& session) {
   return out;
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_compare(const CompareArguments& options, const Session& session) {
   WEXLO_TRY(const Comparison compared, compare(options.a, options.b, session.context));
   Reply reply;
   reply.well = compared.same;
@@ -98,12 +98,12 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_compare(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<CompareArguments>();
   Command(app, "compare", "Tell what differs between two images, parts folders or firmwares")
       .positional("A", options->a, "The first")
       .positional("B", options->b, "The second")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "compare", run(*options, session));
+        exit_code = finish(session, "compare", run_compare(*options, session));
       });
 }
 

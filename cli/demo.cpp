@@ -19,7 +19,7 @@ namespace {
 
 constexpr std::string_view kMarker = "about-this-demo.txt";
 
-struct Options {
+struct DemoArguments {
   std::string folder = "wexlo-demo";
   bool force = false, all = false;
 };
@@ -27,7 +27,7 @@ struct Options {
 /// The job on the invented phone, step by step, with the very commands a user would type.
 class Demo {
  public:
-  Demo(const Options& options, Session& session)
+  Demo(const DemoArguments& options, Session& session)
       : folder_(options.folder), all_(options.all), session_(session) {}
 
   /// All of it, or nothing: what was made so far goes when a step fails, or is stopped.
@@ -274,7 +274,7 @@ class Demo {
 }  // namespace
 
 void add_demo(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<DemoArguments>();
   Command(app, "demo", "Make an invented phone's firmware and do the job on it")
       .positional("DIR", options->folder, "Folder to make (default: wexlo-demo)", Need::Optional)
       .flag("--all", options->all, "Besides: two older phones, and an incremental package")

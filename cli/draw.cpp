@@ -10,7 +10,7 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct DrawArguments {
   std::string path, other, figure, file;
   bool force = false;
 };
@@ -29,7 +29,7 @@ Result<Bytes> written(const figure::Scene& scene, const std::string& file) {
   return fail(ending_error(file));
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_draw(const DrawArguments& options, const Session& session) {
   // Before anything is read: a wrong ending is a wrong call.
   const bool known = options.file.ends_with(".svg") || options.file.ends_with(".png") ||
                      options.file.ends_with(".pdf");
@@ -50,7 +50,7 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_draw(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<DrawArguments>();
   Command(app, "draw", "A byte map, a change map, super, the chain, a payload: as a figure")
       .positional("PATH", options->path, "An image, a package or a folder of images")
       .positional("PATH2", options->other, "A second image: what differs is drawn", Need::Optional)
@@ -60,7 +60,7 @@ void add_draw(CLI::App& app, Session& session, int& exit_code) {
               "Which figure; without it, the one that suits the input")
       .flag("--force", options->force, "Replace a file that is there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "draw", run(*options, session));
+        exit_code = finish(session, "draw", run_draw(*options, session));
       });
 }
 

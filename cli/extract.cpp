@@ -16,7 +16,7 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct ExtractArguments {
   std::string firmware, folder, base, key;
   std::vector<std::string> also;
   ExtractOptions extract;
@@ -32,7 +32,7 @@ bool names_package(const std::string& word) {
          std::filesystem::exists(word, ignored);
 }
 
-Result<FirmwarePtr> open(Options& options, const Context& context) {
+Result<FirmwarePtr> open(ExtractArguments& options, const Context& context) {
   Opening opening{.context = context};
   if (!options.key.empty()) {
     WEXLO_TRY(opening.key, read_key_file(options.key));
@@ -78,7 +78,7 @@ void add_notes(const Firmware& firmware, const std::string& file, Reply& reply) 
     reply.findings.push_back({note.warning ? "warning" : "note", note.code, note.message, file});
 }
 
-Result<Reply> run(Options options, const Session& session) {
+Result<Reply> run_extract(ExtractArguments options, const Session& session) {
   if (options.force) options.extract.overwrite = Overwrite::Replace;
   if (!options.list && options.folder.empty())
     return fail({.code = ErrorCode::Usage,
@@ -142,7 +142,7 @@ Result<std::string> read_key_file(const std::string& path) {
 }
 
 void add_extract(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<ExtractArguments>();
   Command(app, "extract", "Take partitions out of a firmware, verified")
       .positional("FIRMWARE", options->firmware, "The package: a file, a folder, or an address")
       .positional("PARTITION", options->extract.partitions,
@@ -170,7 +170,7 @@ void add_extract(CLI::App& app, Session& session, int& exit_code) {
                            both ? fail({.code = ErrorCode::Usage,
                                         .message = "--all excludes PARTITION",
                                         .hint = "Name partitions, or take all."})
-                                : run(*options, session));
+                                : run_extract(*options, session));
       });
 }
 

@@ -13,13 +13,13 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct InsertArguments {
   std::string firmware, out;
   std::vector<std::string> images, accept;
   bool force = false;
 };
 
-Json result_json(const Options& options, const Inserted& done) {
+Json result_json(const InsertArguments& options, const Inserted& done) {
   Json images = Json::array(), files = Json::array();
   for (const InsertedImage& one : done.images)
     images.push_back({{"name", one.partition},
@@ -39,7 +39,7 @@ Json result_json(const Options& options, const Inserted& done) {
           {"sha256", done.sha256.empty() ? Json() : Json(done.sha256)}};
 }
 
-std::string text_of(const Session& session, const Options& options, const Inserted& done) {
+std::string text_of(const Session& session, const InsertArguments& options, const Inserted& done) {
   std::string out =
       session.paint.heading(done.stopped
                                 ? std::string("Nothing was written: something speaks against it")
@@ -58,7 +58,7 @@ std::string text_of(const Session& session, const Options& options, const Insert
   return out;
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_insert(const InsertArguments& options, const Session& session) {
   InsertJob job{.images = {}, .accept = options.accept};
   if (options.force) job.overwrite = Overwrite::Replace;
   for (const std::string& one : options.images) {
@@ -93,7 +93,7 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_insert(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<InsertArguments>();
   Command(app, "insert", "Put images into a package in the place of its own")
       .positional("FIRMWARE", options->firmware,
                   "The package: a file or a folder; it stays as it is")
@@ -103,7 +103,7 @@ void add_insert(CLI::App& app, Session& session, int& exit_code) {
               "Go on although this very finding speaks against it")
       .flag("--force", options->force, "Replace an output that is there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "insert", run(*options, session));
+        exit_code = finish(session, "insert", run_insert(*options, session));
       });
 }
 

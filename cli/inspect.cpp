@@ -6,8 +6,8 @@
 namespace wexlo::cli {
 namespace {
 
-Result<Reply> run(const std::vector<std::string>& paths, const std::string& key,
-                  const Session& session) {
+Result<Reply> run_inspect(const std::vector<std::string>& paths, const std::string& key,
+                          const Session& session) {
   Opening opening;
   if (!key.empty()) {
     WEXLO_TRY(opening.key, read_key_file(key));
@@ -33,7 +33,7 @@ void add_inspect(CLI::App& app, Session& session, int& exit_code) {
       .positional("PATH", *paths, "Firmware, image, folder or address")
       .option("--key", "PUBKEY", *key, "Verify the payload metadata's signature (PEM)")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "inspect", run(*paths, *key, session));
+        exit_code = finish(session, "inspect", run_inspect(*paths, *key, session));
       });
 }
 

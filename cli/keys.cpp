@@ -13,7 +13,7 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct KeysArguments {
   std::string act, file, output, pem, bits = "4096";
   bool force = false;
 };
@@ -30,7 +30,7 @@ void describe_key(const std::string& path, View blob, Reply& reply) {
 }
 
 /// The public side in the forms that were asked for.
-Status write_public(const Options& options, View blob, Overwrite overwrite, Reply& reply) {
+Status write_public(const KeysArguments& options, View blob, Overwrite overwrite, Reply& reply) {
   if (!options.output.empty()) {
     WEXLO_CHECK(write_file(options.output, blob, overwrite));
     reply.result["public_key"] = options.output;
@@ -43,7 +43,7 @@ Status write_public(const Options& options, View blob, Overwrite overwrite, Repl
   return {};
 }
 
-Result<Reply> make_key(const Options& options, const Context& context) {
+Result<Reply> make_key(const KeysArguments& options, const Context& context) {
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   unsigned bits = 0;
   std::from_chars(options.bits.data(), options.bits.data() + options.bits.size(), bits);
@@ -58,7 +58,7 @@ Result<Reply> make_key(const Options& options, const Context& context) {
   return reply;
 }
 
-Result<Reply> show_key(const Options& options) {
+Result<Reply> show_key(const KeysArguments& options) {
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   WEXLO_TRY(const Bytes blob, verified::load_public_key(options.file));
   Reply reply;
@@ -76,7 +76,7 @@ bool same_file(const std::string& one, const std::string& other) {
   return !one.empty() && !other.empty() && place(one) == place(other);
 }
 
-Result<Reply> run(const Options& options, const Context& context) {
+Result<Reply> run_keys(const KeysArguments& options, const Context& context) {
   for (const std::string& target : {options.output, options.pem})
     if (!target.empty()) {
       WEXLO_CHECK(check_not_input(target, {options.file}));
@@ -99,7 +99,7 @@ Result<Reply> run(const Options& options, const Context& context) {
 }  // namespace
 
 void add_keys(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<KeysArguments>();
   Command(app, "keys", "Make a signing key, or show a key's public side")
       .positional("ACT", options->act, "new or show")
       .positional("FILE", options->file, "The key: PEM, or for show a public key blob, too")
@@ -108,7 +108,7 @@ void add_keys(CLI::App& app, Session& session, int& exit_code) {
       .option("--pem", "FILE", options->pem, "Write the public key as PEM there")
       .flag("--force", options->force, "Replace files that are there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "keys", run(*options, session.context));
+        exit_code = finish(session, "keys", run_keys(*options, session.context));
       });
 }
 

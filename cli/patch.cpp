@@ -13,7 +13,7 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct PatchArguments {
   std::string image, output;
   RecipeOptions recipes;
   bool dry_run = false, force = false;
@@ -30,7 +30,7 @@ std::string elsewhere_text(const Session& session, const std::vector<EditReport>
   return out;
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_patch(const PatchArguments& options, const Session& session) {
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   if (options.output.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
@@ -81,7 +81,7 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_patch(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<PatchArguments>();
   Command command(app, "patch", "Apply recipes to one image");
   command.positional("IMAGE", options->image, "The stock image");
   add_recipe_options(command, options->recipes);
@@ -89,7 +89,7 @@ void add_patch(CLI::App& app, Session& session, int& exit_code) {
       .flag("--dry-run", options->dry_run, "Tell what would be done, write nothing")
       .flag("--force", options->force, "Replace an image that is there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "patch", run(*options, session));
+        exit_code = finish(session, "patch", run_patch(*options, session));
       });
 }
 

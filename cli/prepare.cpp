@@ -14,7 +14,7 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct PrepareArguments {
   std::string firmware, kit, like, slots, key, signer, sheet;
   std::vector<std::string> with, install, accept;
   RecipeOptions recipes;
@@ -78,7 +78,7 @@ std::string fit_text(const Session& session, const std::vector<FitRow>& rows) {
 }
 
 /// Why there is no kit, naming what --accept would have to name.
-Error refusal(const Options& options, const Prepared& done) {
+Error refusal(const PrepareArguments& options, const Prepared& done) {
   const auto codes = stopping(done);
   return {.code = ErrorCode::DoesNotFit,
           .message = "no kit was made: something speaks against it",
@@ -133,7 +133,8 @@ std::vector<EditReport> worth_showing(const Prepared& done, const PreparedImage&
 }
 
 /// What an update brought, for who applies old recipes to it.
-std::string differences_text(const Session& session, const Options& options, const Prepared& done) {
+std::string differences_text(const Session& session, const PrepareArguments& options,
+                             const Prepared& done) {
   if (options.like.empty()) return {};
   std::string out = "\n" + session.paint.heading("Against the kit before") + "\n";
   if (done.differences.empty())
@@ -169,7 +170,7 @@ Result<GivenFile> given_file(const std::string& text) {
   return GivenFile{text.substr(0, equals), text.substr(equals + 1)};
 }
 
-Result<PrepareWish> wish_of(const Options& options) {
+Result<PrepareWish> wish_of(const PrepareArguments& options) {
   PrepareWish out{.firmware = options.firmware,
                   .recipes = options.recipes.recipes,
                   .settings = {},
@@ -208,7 +209,7 @@ std::string given_text(const Session& session, const Prepared& done) {
   return out;
 }
 
-std::string text_of(const Session& session, const Options& options, const Prepared& done) {
+std::string text_of(const Session& session, const PrepareArguments& options, const Prepared& done) {
   std::string out = session.paint.heading(
                         done.stopped      ? std::string("No kit: something speaks against it")
                         : options.dry_run ? std::string("Dry run: nothing is written")
@@ -260,7 +261,7 @@ std::string text_of(const Session& session, const Options& options, const Prepar
   return out;
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_prepare(const PrepareArguments& options, const Session& session) {
   if (options.kit.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
                  .message = "prepare wants a name for the kit",
@@ -306,7 +307,7 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_prepare(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<PrepareArguments>();
   Command command(app, "prepare", "The main job: firmware and recipes to a kit");
   command.positional("FIRMWARE", options->firmware, "The package");
   add_recipe_options(command, options->recipes, Need::Optional);
@@ -332,7 +333,7 @@ void add_prepare(CLI::App& app, Session& session, int& exit_code) {
       .flag("--wipe", options->wipe, "Plan a wipe of the user's data")
       .flag("--force", options->force, "Replace a kit that is there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "prepare", run(*options, session));
+        exit_code = finish(session, "prepare", run_prepare(*options, session));
       });
 }
 

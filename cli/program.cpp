@@ -19,7 +19,7 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct ProgramArguments {
   std::string color = "auto", config;
   std::optional<unsigned> jobs;
   std::string limit;
@@ -34,7 +34,7 @@ bool wants_color(const std::string& color) {
   return isatty(STDOUT_FILENO) != 0;
 }
 
-void add_globals(CLI::App& app, Options& options, Globals& globals) {
+void add_globals(CLI::App& app, ProgramArguments& options, Globals& globals) {
   app.add_flag("--json", globals.json, "Print one JSON document instead of text");
   auto* quiet = app.add_flag("-q,--quiet", globals.quiet, "Print findings and errors only");
   app.add_flag("-v,--verbose", globals.verbose, "Print more detail")->excludes(quiet);
@@ -52,7 +52,7 @@ void add_globals(CLI::App& app, Options& options, Globals& globals) {
   app.add_option("--config", options.config, "Settings file to read")->type_name("FILE");
 }
 
-void apply_globals(const Options& options, Session& session, int& exit_code) {
+void apply_globals(const ProgramArguments& options, Session& session, int& exit_code) {
   session.paint.on = wants_color(options.color);
   if (session.globals.quiet || session.globals.json)
     session.context.progress = session.context.steps = {};
@@ -139,7 +139,7 @@ int run_program(std::vector<std::string> arguments, Session& session) {
   app.require_subcommand(1);
   app.fallthrough();  // global options may follow the command
   app.set_version_flag("--version", std::string("wexlo ") + WEXLO_VERSION);
-  Options options;
+  ProgramArguments options;
   int exit_code = ExitDone;
   session.globals = {};
   add_globals(app, options, session.globals);

@@ -12,7 +12,7 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct RepackArguments {
   std::string folder, image;
   bool force = false, dry_run = false;
 };
@@ -27,7 +27,7 @@ std::string changes_text(const parts::Repacked& repacked, const Session& session
                        : table.text(session.paint);
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_repack(const RepackArguments& options, const Session& session) {
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   if (options.image.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
@@ -69,14 +69,14 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_repack(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<RepackArguments>();
   Command(app, "repack", "Put a parts folder together into an image")
       .positional("PARTS", options->folder, "The parts folder")
       .option("-o,--output", "IMAGE", options->image, "The image to write")
       .flag("--dry-run", options->dry_run, "Tell what was edited, write nothing")
       .flag("--force", options->force, "Replace an image that is there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "repack", run(*options, session));
+        exit_code = finish(session, "repack", run_repack(*options, session));
       });
 }
 

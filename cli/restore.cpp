@@ -12,12 +12,12 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct RestoreArguments {
   std::string image, output, stock;
   bool force = false, dry_run = false;
 };
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_restore(const RestoreArguments& options, const Session& session) {
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   if (options.output.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
@@ -60,7 +60,7 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_restore(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<RestoreArguments>();
   Command command(app, "restore", "Give the stock image again from a patched one");
   command.positional("PATCHED", options->image, "The patched image")
       .option("-o,--output", "STOCK", options->output, "The image to write")
@@ -69,7 +69,7 @@ void add_restore(CLI::App& app, Session& session, int& exit_code) {
       .flag("--dry-run", options->dry_run, "Tell whether there is a way back, write nothing")
       .flag("--force", options->force, "Replace an image that is there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "restore", run(*options, session));
+        exit_code = finish(session, "restore", run_restore(*options, session));
       });
 }
 

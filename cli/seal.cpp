@@ -16,7 +16,7 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct SealArguments {
   std::vector<std::string> images, sizes, rollback, flags, properties, chains, includes;
   std::string output, key, signer, sign_digest, footer, digest, salt, fec, new_vbmeta;
   std::string older = "keep", older_key, older_certificate;
@@ -41,7 +41,7 @@ SealOptions::Named named(const std::string& text) {
   return {name, "", text.substr(colon + 1)};
 }
 
-Status read_sizes(const Options& options, SealOptions& out) {
+Status read_sizes(const SealArguments& options, SealOptions& out) {
   for (const std::string& one : options.sizes) {
     const std::size_t equals = one.find('=');
     const bool has_name = equals != std::string::npos;
@@ -55,7 +55,7 @@ Status read_sizes(const Options& options, SealOptions& out) {
   return {};
 }
 
-Status read_chains(const Options& options, SealOptions& out) {
+Status read_chains(const SealArguments& options, SealOptions& out) {
   for (const std::string& one : options.chains) {
     const std::size_t first = one.find(':');
     const std::size_t second = first == one.npos ? one.npos : one.find(':', first + 1);
@@ -70,7 +70,7 @@ Status read_chains(const Options& options, SealOptions& out) {
   return {};
 }
 
-Status read_named(const Options& options, SealOptions& out) {
+Status read_named(const SealArguments& options, SealOptions& out) {
   for (const std::string& one : options.rollback)
     out.rollback.push_back(named(one));
   for (const std::string& one : options.flags)
@@ -99,7 +99,7 @@ std::optional<Bytes> bytes_of_hex(std::string_view text) {
   return out;
 }
 
-Status read_footer(const Options& options, SealOptions& out) {
+Status read_footer(const SealArguments& options, SealOptions& out) {
   if (!options.footer.empty())
     out.kind = options.footer == "hash" ? FooterKind::Hash : FooterKind::Tree;
   if (!options.digest.empty()) out.algorithm = options.digest;
@@ -117,7 +117,7 @@ Status read_footer(const Options& options, SealOptions& out) {
   return {};
 }
 
-Status read_older(const Options& options, SealOptions& out) {
+Status read_older(const SealArguments& options, SealOptions& out) {
   out.older = options.older == "keep"    ? OlderSignature::Keep
               : options.older == "strip" ? OlderSignature::Strip
                                          : OlderSignature::Remake;
@@ -137,7 +137,7 @@ Status read_older(const Options& options, SealOptions& out) {
   return {};
 }
 
-Result<SealOptions> core_options(const Options& options, const Session& session,
+Result<SealOptions> core_options(const SealArguments& options, const Session& session,
                                  std::vector<Finding>& findings) {
   SealOptions out{.includes = options.includes,
                   .new_vbmeta = options.new_vbmeta,
@@ -157,7 +157,7 @@ Result<SealOptions> core_options(const Options& options, const Session& session,
   return out;
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_seal(const SealArguments& options, const Session& session) {
   Reply reply;
   WEXLO_TRY(const SealOptions core, core_options(options, session, reply.findings));
   WEXLO_TRY(const Sealed sealed, seal(options.images, core, options.output, session.context));
@@ -186,7 +186,7 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_seal(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<SealArguments>();
   Command(app, "seal", "Make digests, footers and signatures true again")
       .positional("IMAGE", options->images, "Images, or NAME=FILE; those that belong together")
       .option("-o,--output", "DIR", options->output, "Folder for the sealed images", Need::Required)
@@ -222,7 +222,7 @@ void add_seal(CLI::App& app, Session& session, int& exit_code) {
               "Certificate for it; without, one is made for the key")
       .flag("--force", options->force, "Replace images that are there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "seal", run(*options, session));
+        exit_code = finish(session, "seal", run_seal(*options, session));
       });
 }
 

@@ -18,7 +18,7 @@ namespace {
 
 constexpr std::uint64_t kMaxText = 4u << 20;
 
-struct Options {
+struct SheetArguments {
   std::string phone, props, over, sheet;
   bool force = false;
 };
@@ -44,7 +44,7 @@ Json facts_json(const Sheet& sheet) {
   return out;
 }
 
-std::string text_of(const Session& session, const Options& options, const Sheet& sheet) {
+std::string text_of(const Session& session, const SheetArguments& options, const Sheet& sheet) {
   Table table({"what", "value", "from"});
   std::size_t unknown = 0;
   for (const FactKey& key : sheet_keys()) {
@@ -69,7 +69,7 @@ std::string text_of(const Session& session, const Options& options, const Sheet&
 }
 
 /// The newest first: what the phone says itself, what was pasted, what an older sheet says.
-Result<Sheet> gathered(const Options& options, const Session& session) {
+Result<Sheet> gathered(const SheetArguments& options, const Session& session) {
   Sheet sheet;
   if (!options.phone.empty()) {
     WEXLO_TRY(const PhoneAddress address, parse_address(options.phone));
@@ -97,7 +97,7 @@ Result<Sheet> gathered(const Options& options, const Session& session) {
   return sheet;
 }
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_sheet(const SheetArguments& options, const Session& session) {
   if (options.phone.empty() && options.props.empty() && options.over.empty())
     return fail({.code = ErrorCode::Usage,
                  .message = "sheet wants a phone, properties, or a sheet to go on with",
@@ -128,7 +128,7 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_sheet(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<SheetArguments>();
   Command(app, "sheet", "What is known of one phone, asked of it or pasted by hand")
       .option("--phone", "ADDRESS", options->phone,
               "A phone at its bootloader: fastboot+tcp://HOST:PORT or fastboot+udp://HOST:PORT")
@@ -139,7 +139,7 @@ void add_sheet(CLI::App& app, Session& session, int& exit_code) {
       .option("-o,--output", "SHEET", options->sheet, "The sheet to write; without it, it is shown")
       .flag("--force", options->force, "Replace a sheet that is there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "sheet", run(*options, session));
+        exit_code = finish(session, "sheet", run_sheet(*options, session));
       });
 }
 

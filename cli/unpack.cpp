@@ -10,12 +10,12 @@
 namespace wexlo::cli {
 namespace {
 
-struct Options {
+struct UnpackArguments {
   std::string image, folder;
   bool force = false;
 };
 
-Result<Reply> run(const Options& options, const Session& session) {
+Result<Reply> run_unpack(const UnpackArguments& options, const Session& session) {
   WEXLO_CHECK(check_not_input(options.folder, {options.image}));
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
   WEXLO_TRY(const LoadedImage image, load_image(*source));
@@ -50,13 +50,13 @@ Result<Reply> run(const Options& options, const Session& session) {
 }  // namespace
 
 void add_unpack(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<Options>();
+  auto options = std::make_shared<UnpackArguments>();
   Command(app, "unpack", "Take an image apart into an editable folder")
       .positional("IMAGE", options->image, "The image")
       .option("-o,--output", "PARTS", options->folder, "The parts folder to make", Need::Required)
       .flag("--force", options->force, "Replace a parts folder that is there already")
       .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "unpack", run(*options, session));
+        exit_code = finish(session, "unpack", run_unpack(*options, session));
       });
 }
 

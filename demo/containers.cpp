@@ -8,11 +8,12 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
+#include "demo/content.hpp"
 
 namespace wexlo::demo {
 namespace {
 
-constexpr std::size_t kBlock = 4096, kMiB = 1u << 20, kSector = 512;
+constexpr std::size_t kSector = 512;
 constexpr std::uint32_t kMetadataSize = 65536, kSlots = 2;
 constexpr std::int64_t kMade = 1788588000;  ///< 2026-09-05 06:00 UTC
 

@@ -7,6 +7,9 @@
 
 namespace wexlo::demo {
 
+inline constexpr std::size_t kMiB = 1u << 20;
+inline constexpr std::size_t kBlock = 4096;
+
 /// How large a phone's firmware is: its kernels, programs, partitions.
 enum class FirmwareSize {
   Usual,  ///< the demo's

@@ -15,7 +15,6 @@ std::string_view demo_file(std::string_view name);
 namespace wexlo::demo {
 namespace {
 
-constexpr std::size_t kMiB = 1u << 20;
 struct Build {
   std::string_view fingerprint, patch_level, incremental;
   std::int64_t built;
@@ -24,7 +23,6 @@ constexpr Build kNew{"korvale/gnomon/gnomon:16/KV3A.260905.004/20260905:user/rel
                      "2026-09-05", "20260905", 1788588000};  ///< 06:00 UTC
 constexpr Build kOld{"korvale/gnomon/gnomon:16/KV3A.260805.002/20260805:user/release-keys",
                      "2026-08-05", "20260805", 1785909600};
-constexpr std::uint32_t kFolder = 0040755, kLink = 0120777, kProgram = 0100750, kFile = 0100644;
 
 std::string properties(const Build& build) {
   return fmt::format(

@@ -9,9 +9,12 @@
 
 namespace wexlo::demo {
 
+inline constexpr std::uint32_t kFolder = 0040755, kLink = 0120777, kProgram = 0100750,
+                               kFile = 0100644;
+
 struct File {
   std::string name;
-  std::uint32_t mode = 0100644;  ///< with its type bits
+  std::uint32_t mode = kFile;  ///< with its type bits
   Bytes data;
 };
 

@@ -4,6 +4,7 @@
 
 #include "base/digest.hpp"
 #include "codec/codec.hpp"
+#include "demo/content.hpp"
 #include "payload_manifest.pb.h"
 
 namespace wexlo::demo {
@@ -11,7 +12,7 @@ namespace {
 
 /// Of super without its tables.
 constexpr std::uint64_t kGroupSize = 34u << 20;
-constexpr std::size_t kBlock = 4096, kPiece = 2u << 20;
+constexpr std::size_t kPiece = 2u << 20;
 enum : std::uint32_t {
   Replace = 0,
   ReplaceBz = 1,

@@ -11,9 +11,6 @@
 namespace wexlo::demo {
 namespace {
 
-constexpr std::size_t kMiB = 1u << 20;
-constexpr std::uint32_t kFolder = 0040755, kLink = 0120777, kProgram = 0100750, kFile = 0100644;
-
 /// What the two phones differ in.
 struct Phone {
   std::string codename, model, build, patch_level;
@@ -48,11 +45,11 @@ std::string properties(const Phone& phone) {
 }
 
 /// Bytes of a kernel, of a ramdisk's program, and of partitions.
-struct Sizes {
+struct PhoneSizes {
   std::size_t kernel, program, boot, system, vendor, super;
 };
 
-constexpr Sizes sizes_of(const Phone& phone, FirmwareSize size) {
+constexpr PhoneSizes phone_sizes(const Phone& phone, FirmwareSize size) {
   if (size == FirmwareSize::Small)
     return {kMiB / 2, kMiB / 8, 4 * kMiB, (phone.slotted ? 3 : 4) * kMiB, kMiB, 8 * kMiB};
   if (phone.slotted) return {3 * kMiB, kMiB / 2, 16 * kMiB, 8 * kMiB, 4 * kMiB, 24 * kMiB};
@@ -60,7 +57,7 @@ constexpr Sizes sizes_of(const Phone& phone, FirmwareSize size) {
 }
 
 /// A ramdisk that is the root: /init and all it needs. @param recovery  with a recovery in it, too
-Bytes root_ramdisk(const Phone& phone, bool recovery, const Sizes& sizes) {
+Bytes root_ramdisk(const Phone& phone, bool recovery, const PhoneSizes& sizes) {
   std::vector<File> files;
   for (const char* folder :
        {"dev", "mnt", "proc", "sys", "system", "system/bin", "system/etc", "system/etc/ramdisk"})
@@ -82,8 +79,8 @@ Bytes root_ramdisk(const Phone& phone, bool recovery, const Sizes& sizes) {
 }
 
 /// Images with hash footers, and the vbmeta that vouches for them.
-struct Chain {
-  explicit Chain(const Phone& one) : phone(one) {}
+struct HashedImages {
+  explicit HashedImages(const Phone& one) : phone(one) {}
   const Phone& phone;
   std::vector<ZipFile> files;
   std::vector<Bytes> descriptors;
@@ -117,8 +114,8 @@ Status write_out(const std::filesystem::path& path, const Result<Bytes>& bytes) 
 
 Status write_vernier(const std::filesystem::path& zip, FirmwareSize size, const Context& context) {
   const Phone& phone = kVernier;
-  const Sizes sizes = sizes_of(phone, size);
-  Chain chain(phone);
+  const PhoneSizes sizes = phone_sizes(phone, size);
+  HashedImages chain(phone);
   const Bytes tree = device_tree("Korvale Tarn 2", "korvale,vernier");
   chain.add("boot",
             boot_v1_v2({.version = 2,
@@ -156,8 +153,8 @@ Status write_vernier(const std::filesystem::path& zip, FirmwareSize size, const 
 Status write_plumbline(const std::filesystem::path& tar, FirmwareSize size,
                        const Context& context) {
   const Phone& phone = kPlumbline;
-  const Sizes sizes = sizes_of(phone, size);
-  Chain chain(phone);
+  const PhoneSizes sizes = phone_sizes(phone, size);
+  HashedImages chain(phone);
   const auto boot_class = [&](const Bytes& ramdisk, const Bytes& overlay) {
     return boot_v1_v2({.version = 1,
                        .kernel = kernel(sizes.kernel, "4.14.190-korvale-plumbline"),

@@ -9,6 +9,7 @@
 #include <memory>
 
 #include "base/digest.hpp"
+#include "demo/content.hpp"
 
 namespace wexlo::embedded {
 std::string_view demo_file(std::string_view name);
@@ -17,7 +18,6 @@ std::string_view demo_file(std::string_view name);
 namespace wexlo::demo {
 namespace {
 
-constexpr std::size_t kBlock = 4096;
 constexpr std::uint64_t kRollback = 1788566400;  ///< 2026-09-05
 constexpr int kKeyBits = 2048;
 

@@ -5,6 +5,7 @@
 #include <cstring>
 #include <filesystem>
 #include <fstream>
+#include <set>
 #include <sstream>
 
 #include "target.hpp"
@@ -50,10 +51,29 @@ std::string changed(std::string bytes, std::uint32_t round) {
   return bytes;
 }
 
+std::string content_of(const std::filesystem::path& file) {
+  std::ostringstream bytes;
+  bytes << std::ifstream(file, std::ios::binary).rdbuf();
+  return bytes.str();
+}
+
+/// A target's own seeds, and the small inputs of fuzz/seeds that lead where those do not.
+std::vector<std::string> all_seeds(const fuzz::Target& target) {
+  std::vector<std::string> out = target.seeds();
+  std::set<std::filesystem::path> kept;
+  std::error_code none;  // most have some, not all
+  for (const auto& entry : std::filesystem::directory_iterator(
+           std::filesystem::path(WEXLO_KEPT_SEEDS) / target.name, none))
+    kept.insert(entry.path());
+  for (const std::filesystem::path& file : kept)
+    out.push_back(content_of(file));
+  return out;
+}
+
 int replay_seeds(const std::string& only, std::uint32_t rounds) {
   for (const fuzz::Target& target : fuzz::targets()) {
     if (!only.empty() && only != target.name) continue;
-    const auto seeds = target.seeds();
+    const auto seeds = all_seeds(target);
     for (const std::string& seed : seeds) {
       target.run(as_view(seed));
       for (std::uint32_t round = 0; round < rounds; ++round)
@@ -68,7 +88,7 @@ int write_seeds(const std::filesystem::path& folder) {
   for (const fuzz::Target& target : fuzz::targets()) {
     std::filesystem::create_directories(folder / target.name);
     int number = 0;
-    for (const std::string& seed : target.seeds())
+    for (const std::string& seed : all_seeds(target))
       std::ofstream(folder / target.name / ("seed-" + std::to_string(number++)), std::ios::binary)
           << seed;
   }
@@ -109,11 +129,8 @@ int main(int count, char** arguments) {
   }
   const fuzz::Target* target = find(words[0]);
   if (target == nullptr) return 2;
-  for (std::size_t i = 1; i < words.size(); ++i) {
-    std::ostringstream bytes;
-    bytes << std::ifstream(words[i], std::ios::binary).rdbuf();
-    target->run(as_view(bytes.str()));
-  }
+  for (std::size_t i = 1; i < words.size(); ++i)
+    target->run(as_view(content_of(words[i])));
   return 0;
 }
 

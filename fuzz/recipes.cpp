@@ -68,7 +68,7 @@ set = { "a.b" = "c d" }
 may_miss = true
 )";
 
-Context small() {
+Context bounded() {
   Context context;
   context.decode_bound = 4u << 20;
   return context;
@@ -103,18 +103,18 @@ void patch(View input) {
   const auto loaded = load_image(Blob(to_bytes(input)), "input");
   if (!loaded || !loaded->image) return;
   static const Recipe edits = *read_recipe(kEdits, "fuzz", std::make_shared<OneFile>(), {});
-  const auto patched = wexlo::patch_image(*loaded, {"boot", true}, {edits}, small());
+  const auto patched = wexlo::patch_image(*loaded, {"boot", true}, {edits}, bounded());
   if (!patched) {
     must(patched.error().code != ErrorCode::Unexplained);
     return;
   }
   const auto again = load_image(patched->bytes, "again");
   must(again && again->image);
-  const auto twice = wexlo::patch_image(*again, {"boot", true}, {edits}, small());
+  const auto twice = wexlo::patch_image(*again, {"boot", true}, {edits}, bounded());
   must(twice && equal(twice->bytes, patched->bytes));
   if (!patched->changed || !patched->way_back.in_image) return;
-  const auto back = restore_image(*again, "again", {}, small());
-  must(back && (equal(back->bytes, input) || find_journal(*loaded->image, small())));
+  const auto back = restore_image(*again, "again", {}, bounded());
+  must(back && (equal(back->bytes, input) || find_journal(*loaded->image, bounded())));
 }
 
 std::vector<std::string> patch_seeds() {
@@ -138,8 +138,8 @@ std::vector<std::string> patch_seeds() {
 void restore(View input) {
   const auto loaded = load_image(Blob(to_bytes(input)), "input");
   if (!loaded || !loaded->image) return;
-  const auto journal = find_journal(*loaded->image, small());
-  const auto back = restore_image(*loaded, "input", {}, small());
+  const auto journal = find_journal(*loaded->image, bounded());
+  const auto back = restore_image(*loaded, "input", {}, bounded());
   if (back && back->from == "image")
     must(journal && *journal && sha256_hex(back->bytes) == (*journal)->stock_sha256);
 }

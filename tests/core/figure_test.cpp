@@ -89,7 +89,7 @@ std::vector<Scene> any_scenes(unsigned seed) {
   Random random(seed);
   const std::uint64_t total = 1 + (std::uint64_t{random()} << random() % 8);
   const auto some = with_gaps(regions(random, total), total, "padding", Ink::Padding);
-  const Side before{"before", total, some},
+  const figure::Side before{"before", total, some},
       after{
           "after, with a name that is much longer than anybody would think of giving a file, but "
           "somebody did, and it is longer still than the page is wide, so that it has to be cut",

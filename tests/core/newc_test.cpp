@@ -5,7 +5,6 @@
 
 using namespace wexlo;
 using namespace wexlo::test;
-using newc::Field;
 
 namespace {
 
@@ -32,12 +31,12 @@ TEST_CASE("newc: every field of every entry is read") {
   CHECK(init.name() == "init");
   CHECK(init.mode() == 0106755);
   CHECK(init.type() == newc::Regular);
-  CHECK(init.get(Field::Uid) == 1000);
-  CHECK(init.get(Field::Gid) == 2000);
-  CHECK(init.get(Field::Mtime) == 0x5f000000);
+  CHECK(init.get(newc::Field::Uid) == 1000);
+  CHECK(init.get(newc::Field::Gid) == 2000);
+  CHECK(init.get(newc::Field::Mtime) == 0x5f000000);
   CHECK(text(init.data().view()) == "program");
-  CHECK(archive->entries[1].get(Field::RdevMajor) == 1);
-  CHECK(archive->entries[1].get(Field::RdevMinor) == 3);
+  CHECK(archive->entries[1].get(newc::Field::RdevMajor) == 1);
+  CHECK(archive->entries[1].get(newc::Field::RdevMinor) == 3);
   CHECK(archive->entries[5].upper_case());
   CHECK(archive->entries[8].is_trailer());
 }
@@ -125,7 +124,7 @@ TEST_CASE("newc: garbage between entries is an error, behind the trailer it is c
 
 TEST_CASE("newc: an edited field leaves all other bytes alone") {
   auto archive = newc::parse(blob(rich()));
-  archive->entries[2].set(Field::Mode, 0100700);
+  archive->entries[2].set(newc::Field::Mode, 0100700);
   std::string wanted = rich();
   const std::size_t at = wanted.find("init") - 110 + 14;
   wanted.replace(at, 8, "000081c0");
@@ -136,10 +135,10 @@ TEST_CASE("newc: new entries are laid out as the format says") {
   newc::Archive archive;
   archive.entries.push_back(newc::Entry::make("hello", newc::Regular | 0640, blob("world")));
   const std::string wanted = CpioBytes{}.entry("hello", "world", 0100640, 1, 1).raw();
-  archive.entries[0].set(Field::Ino, 1);
+  archive.entries[0].set(newc::Field::Ino, 1);
   check_same(newc::write(archive), as_view(wanted));
   const auto upper = newc::Entry::make("x", newc::Regular | 0755, blob(std::string(10, 'x')), true);
-  CHECK(upper.get(Field::FileSize) == 10);
+  CHECK(upper.get(newc::Field::FileSize) == 10);
   CHECK(upper.upper_case());
 }
 
@@ -149,7 +148,7 @@ TEST_CASE("newc: the checksum of a 070702 entry follows its data") {
   auto archive = newc::parse(blob(summed));
   REQUIRE(archive);
   archive->entries[0].set_data(blob("\x01\x02\xff"));
-  CHECK(archive->entries[0].get(Field::Check) == 0x102);
+  CHECK(archive->entries[0].get(newc::Field::Check) == 0x102);
 }
 
 TEST_CASE("newc: places are told as a kernel does") {
@@ -182,8 +181,8 @@ TEST_CASE("newc: an entry at a place that is no multiple of 4 is none: a kernel 
 }
 
 TEST_CASE("newc: a new folder has two links, a link of a summed archive has no sum") {
-  CHECK(newc::Entry::make("d", newc::Directory | 0755, {}).get(Field::Nlink) == 2);
-  CHECK(newc::Entry::make("f", newc::Regular | 0644, {}).get(Field::Nlink) == 1);
+  CHECK(newc::Entry::make("d", newc::Directory | 0755, {}).get(newc::Field::Nlink) == 2);
+  CHECK(newc::Entry::make("f", newc::Regular | 0644, {}).get(newc::Field::Nlink) == 1);
   std::string summed = CpioBytes{}.link("a", "to").link("b", "to").done();
   summed[5] = '2';
   const std::size_t second = summed.find("070701", 6);
@@ -193,8 +192,8 @@ TEST_CASE("newc: a new folder has two links, a link of a summed archive has no s
   REQUIRE(archive);
   archive->entries[0].set_data(blob("other"));
   archive->entries[1].set_data(blob("other"));
-  CHECK(archive->entries[0].get(Field::Check) == 0);
-  CHECK(archive->entries[1].get(Field::Check) == 'o' + 't' + 'h' + 'e' + 'r');
+  CHECK(archive->entries[0].get(newc::Field::Check) == 0);
+  CHECK(archive->entries[1].get(newc::Field::Check) == 'o' + 't' + 'h' + 'e' + 'r');
 }
 
 TEST_CASE("newc: where others are in capitals, so is what is set in an entry of digits alone") {
@@ -203,7 +202,7 @@ TEST_CASE("newc: where others are in capitals, so is what is set in an entry of 
   bytes.entry("digits", "", 0100000, 1, 1);  // 00008000: no letter
   auto archive = newc::parse(blob(bytes.raw()));
   REQUIRE(archive);
-  archive->entries[1].set(Field::Ino, 0xabcd);
+  archive->entries[1].set(newc::Field::Ino, 0xabcd);
   const Bytes out = newc::write(*archive);
   CHECK(text(out).contains("0000ABCD"));
   CHECK_FALSE(text(out).contains("0000abcd"));

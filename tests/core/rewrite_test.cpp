@@ -17,9 +17,6 @@ using namespace wexlo::test;
 
 namespace {
 
-SourcePtr source_of(const std::string& bytes, const std::string& name = "x.tar") {
-  return open_memory(blob(bytes), name);
-}
 std::string all_of(const SourcePtr& source) {
   return text(value_of(read_all(*source, 1u << 30)).view());
 }

@@ -12,7 +12,7 @@ namespace {
 
 constexpr std::uint64_t kMiB = 1u << 20;
 
-SuperFacts usual() {
+SuperFacts free_super() {
   return {.partitions = {{"system_a", 48 * kMiB, "main"},
                          {"product_a", 6 * kMiB, "main"},
                          {"vendor_a", 6 * kMiB, "main"},
@@ -38,18 +38,19 @@ std::uint64_t taken(const SuperFacts& facts) {
 }  // namespace
 
 TEST_CASE("room: what fits as it is needs no step; what fits into the free room is resized") {
-  const RoomPlan same = make_room(usual(), "system_a", 48 * kMiB);
+  const RoomPlan same = make_room(free_super(), "system_a", 48 * kMiB);
   CHECK(same.fits);
   CHECK(same.steps.empty());
-  const RoomPlan grown = make_room(usual(), "system_a", 50 * kMiB);
+  const RoomPlan grown = make_room(free_super(), "system_a", 50 * kMiB);
   CHECK(grown.fits);
   CHECK(steps(grown) == "resize system_a; ");
   CHECK(grown.free == 2 * kMiB);
 }
 
 TEST_CASE("room: leftovers of an update go first, then what a generic system brings itself") {
-  CHECK(steps(make_room(usual(), "system_a", 54 * kMiB)) == "drop system_a-cow; resize system_a; ");
-  const RoomPlan more = make_room(usual(), "system_a", 58 * kMiB);
+  CHECK(steps(make_room(free_super(), "system_a", 54 * kMiB)) ==
+        "drop system_a-cow; resize system_a; ");
+  const RoomPlan more = make_room(free_super(), "system_a", 58 * kMiB);
   CHECK(more.fits);
   CHECK(steps(more) == "drop system_a-cow; drop product_a; resize system_a; ");
   CHECK(more.steps[0].leftover);
@@ -59,7 +60,7 @@ TEST_CASE("room: leftovers of an update go first, then what a generic system bri
 }
 
 TEST_CASE("room: the other slot goes last, and only where that helps") {
-  SuperFacts facts = usual();
+  SuperFacts facts = free_super();
   facts.partitions.push_back({"system_b", 20 * kMiB, "main"});
   facts.size = facts.groups[0].size = 86 * kMiB;
   CHECK(steps(make_room(facts, "system_a", 73 * kMiB)) ==
@@ -73,14 +74,14 @@ TEST_CASE("room: the other slot goes last, and only where that helps") {
 }
 
 TEST_CASE("room: what is needed for the phone is never dropped, and the plan says that it fails") {
-  const RoomPlan plan = make_room(usual(), "system_a", 61 * kMiB);
+  const RoomPlan plan = make_room(free_super(), "system_a", 61 * kMiB);
   CHECK_FALSE(plan.fits);
   CHECK(steps(plan).find("vendor") == std::string::npos);
   CHECK(plan.why.find("only") != std::string::npos);
 }
 
 TEST_CASE("room: a group's bound counts, though super itself has room") {
-  SuperFacts facts = usual();
+  SuperFacts facts = free_super();
   facts.size = 200 * kMiB;
   facts.groups = {{"main", 64 * kMiB}};
   CHECK(free_for(facts, "system_a") == 0);

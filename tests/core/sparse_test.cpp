@@ -8,10 +8,6 @@ using namespace wexlo::test;
 
 namespace {
 
-SourcePtr source_of(const std::string& bytes) {
-  return open_memory(blob(bytes), "x.img");
-}
-
 Result<std::string> expand(const std::string& bytes) {
   WEXLO_TRY(const SourcePtr sparse, open_sparse(source_of(bytes), {}));
   const PartitionFacts facts{.name = "x", .size = sparse->size(), .content = content_of(sparse)};

@@ -11,10 +11,6 @@ using namespace wexlo::test;
 
 namespace {
 
-SourcePtr source_of(const std::string& bytes) {
-  return open_memory(blob(bytes), "x.img");
-}
-
 std::string written(const SparseInput& input, const SparseCut& cut) {
   std::string out;
   const Status done = write_sparse(input, cut, {}, [&](View bytes) -> Status {

@@ -17,7 +17,7 @@ std::string content(const Firmware& firmware, std::string_view name) {
 }
 
 /// system in two extents with zeros between, vendor in one.
-SuperBytes usual() {
+SuperBytes usual_super() {
   SuperBytes out;
   out.partitions = {
       {"system", {{16, 200}, {8, 0, 1}, {8, 300}}}, {"vendor", {{8, 400}}}, {"product", {}}};
@@ -35,7 +35,7 @@ std::string filled(const SuperBytes& of) {
 
 TEST_CASE("super: partitions are put together from their extents, in each version of the tables") {
   for (const unsigned minor : {0u, 1u, 2u}) {
-    SuperBytes of = usual();
+    SuperBytes of = usual_super();
     of.minor = minor;
     const std::string bytes = filled(of);
     const auto firmware = open(bytes);
@@ -51,7 +51,7 @@ TEST_CASE("super: partitions are put together from their extents, in each versio
 }
 
 TEST_CASE("super: a bad primary copy gives way to its backup, and that is said") {
-  const std::string good = filled(usual());
+  const std::string good = filled(usual_super());
   const auto spoiled = [&](std::initializer_list<std::size_t> places) {
     std::string bytes = good;
     for (const std::size_t at : places)
@@ -76,7 +76,7 @@ TEST_CASE("super: a bad primary copy gives way to its backup, and that is said")
 }
 
 TEST_CASE("super: the header's sum covers all of the header") {
-  SuperBytes of = usual();
+  SuperBytes of = usual_super();
   of.minor = 2;  // its header is 256 bytes long
   std::string bytes = filled(of);
   REQUIRE(open(bytes));
@@ -88,23 +88,23 @@ TEST_CASE("super: the header's sum covers all of the header") {
 }
 
 TEST_CASE("super: extents outside, overlapping, or of tables that lie") {
-  SuperBytes of = usual();
+  SuperBytes of = usual_super();
   of.partitions[1].extents[0].at = 210;
   CHECK(open(filled(of)).error().message.find("overlap") != std::string::npos);
-  of = usual();
+  of = usual_super();
   of.partitions[1].extents[0].type = 7;
   CHECK(open(filled(of)).error().code == ErrorCode::Corrupt);
-  of = usual();
+  of = usual_super();
   of.partitions[1].extents[0] = {~std::uint64_t{0}, 4};
   CHECK(open(filled(of)).error().code == ErrorCode::Corrupt);
-  of = usual();
+  of = usual_super();
   of.partitions[1].extents[0].device = 3;
   CHECK(open(filled(of)).error().code == ErrorCode::Corrupt);
-  of = usual();
+  of = usual_super();
   of.partitions[1].name = "../vendor";
   CHECK(open(filled(of)).error().code == ErrorCode::UnsafePath);
   // Outside the file: the others are there all the same.
-  of = usual();
+  of = usual_super();
   of.partitions[1].extents[0].at = 1u << 20;
   const auto firmware = open(filled(of));
   REQUIRE(firmware);
@@ -114,16 +114,17 @@ TEST_CASE("super: extents outside, overlapping, or of tables that lie") {
 }
 
 TEST_CASE("super: names with slot suffixes, tables alone, further block devices") {
-  SuperBytes of = usual();
+  SuperBytes of = usual_super();
   of.partitions[1].attributes = 3;
   CHECK((*open(filled(of)))->find("vendor_a") != nullptr);
-  const auto empty = open_empty_super(open_memory(blob(usual().empty()), "super_empty.img"), {});
+  const auto empty =
+      open_empty_super(open_memory(blob(usual_super().empty()), "super_empty.img"), {});
   REQUIRE(empty);
   CHECK((*empty)->kind == "super-empty");
   CHECK(
       read_partition(*(*empty)->find("vendor"), 1u << 20, {}).error().message.find("tables only") !=
       std::string::npos);
-  of = usual();
+  of = usual_super();
   of.devices = {"super", "cust"};
   of.partitions[1].extents[0].device = 1;
   of.partitions[1].extents[0].at = 0;
@@ -139,7 +140,7 @@ TEST_CASE("super: names with slot suffixes, tables alone, further block devices"
 }
 
 TEST_CASE("super: every flipped byte of geometry and tables is seen, or changes nothing") {
-  const std::string good = filled(usual());
+  const std::string good = filled(usual_super());
   for (std::size_t at = 4096; at < 12288 + 4 * 4096; at += 7) {
     std::string bytes = good;
     bytes[at] = static_cast<char>(bytes[at] ^ 0x10);
@@ -154,7 +155,7 @@ TEST_CASE("super: extents that touch are apart, those that share one sector are 
   for (const auto& [at, apart] :
        {std::pair{191, true}, {192, true}, {193, false}, {215, false}, {216, true}}) {
     CAPTURE(at);
-    SuperBytes of = usual();
+    SuperBytes of = usual_super();
     of.partitions[1].extents[0].at = static_cast<std::uint64_t>(at);
     const auto firmware = open(filled(of));
     CHECK(firmware.has_value() == apart);
@@ -164,13 +165,13 @@ TEST_CASE("super: extents that touch are apart, those that share one sector are 
 
 TEST_CASE(
     "super: tables of another major version, of broken sectors or with a wrong sum are refused") {
-  SuperBytes newer = usual();
+  SuperBytes newer = usual_super();
   newer.major = 11;
   CHECK(open(filled(newer)).error().code == ErrorCode::Unsupported);
-  SuperBytes older = usual();
+  SuperBytes older = usual_super();
   older.major = 9;
   CHECK_FALSE(open(filled(older)));
-  SuperBytes broken = usual();
+  SuperBytes broken = usual_super();
   broken.metadata_size = 4096 + 100;
   CHECK_FALSE(open(filled(broken)));
 }

@@ -14,18 +14,14 @@ namespace {
 
 constexpr std::size_t kSector = 512;
 
-SourcePtr source_of(const std::string& bytes) {
-  return open_memory(blob(bytes), "super.img");
-}
-
 /// system in two extents, vendor between them; sectors from 512 on are free.
-SuperBytes usual() {
+SuperBytes split_super() {
   SuperBytes out;
   out.partitions = {{"system", {{16, 200}, {8, 300}}}, {"vendor", {{8, 400}}}, {"product", {}}};
   return out;
 }
 
-std::string filled(const SuperBytes& of) {
+std::string numbered(const SuperBytes& of) {
   std::string bytes = of.done();
   for (std::size_t at = 100 * kSector; at < bytes.size(); ++at)
     bytes[at] = static_cast<char>(at / kSector * 7 + 1);
@@ -58,9 +54,9 @@ void check_sound(const std::string& super) {
 
 TEST_CASE("super writing: an image of the same size: only its own bytes change") {
   for (const unsigned minor : {0u, 1u, 2u}) {
-    SuperBytes of = usual();
+    SuperBytes of = split_super();
     of.minor = minor;
-    const std::string before = filled(of), image = noise(24 * kSector, 3);
+    const std::string before = numbered(of), image = noise(24 * kSector, 3);
     const std::string after = rewritten(before, {{"system", source_of(image)}});
     CHECK(content(after, "system") == image);
     CHECK(content(after, "vendor") == content(before, "vendor"));
@@ -74,7 +70,7 @@ TEST_CASE("super writing: an image of the same size: only its own bytes change")
 }
 
 TEST_CASE("super writing: growing takes its own room first, then what is free; others stay") {
-  const std::string before = filled(usual()), image = noise(104 * kSector, 4);
+  const std::string before = numbered(split_super()), image = noise(104 * kSector, 4);
   const std::string after = rewritten(before, {{"system", source_of(image)}});
   CHECK(content(after, "system") == image);
   CHECK(content(after, "vendor") == content(before, "vendor"));
@@ -85,13 +81,13 @@ TEST_CASE("super writing: growing takes its own room first, then what is free; o
 
 TEST_CASE("super writing: what lacks to a whole block is zeros") {
   const std::string image = noise(9 * kSector + 5, 4);
-  const std::string after = rewritten(filled(usual()), {{"product", source_of(image)}});
+  const std::string after = rewritten(numbered(split_super()), {{"product", source_of(image)}});
   CHECK(content(after, "product") == padded(image, 4096));
   check_sound(after);
 }
 
 TEST_CASE("super writing: shrinking gives room back, and what was there is zeros") {
-  const std::string before = filled(usual()), image = noise(8 * kSector, 5);
+  const std::string before = numbered(split_super()), image = noise(8 * kSector, 5);
   const std::string after = rewritten(before, {{"system", source_of(image)}});
   CHECK(content(after, "system") == image);
   CHECK(after.substr(300 * kSector, 8 * kSector) == std::string(8 * kSector, '\0'));
@@ -99,7 +95,7 @@ TEST_CASE("super writing: shrinking gives room back, and what was there is zeros
 }
 
 TEST_CASE("super writing: nothing at all empties a partition, and its room serves another") {
-  const std::string before = filled(usual()), image = noise(40 * kSector, 6);
+  const std::string before = numbered(split_super()), image = noise(40 * kSector, 6);
   const std::string after =
       rewritten(before, {{"system", source_of("")}, {"product", source_of(image)}});
   CHECK(content(after, "system").empty());
@@ -108,7 +104,7 @@ TEST_CASE("super writing: nothing at all empties a partition, and its room serve
 }
 
 TEST_CASE("super writing: two partitions at once do not take each other's room") {
-  const std::string before = filled(usual());
+  const std::string before = numbered(split_super());
   const std::string system = noise(64 * kSector, 7), vendor = noise(56 * kSector, 8);
   const std::string after =
       rewritten(before, {{"system", source_of(system)}, {"vendor", source_of(vendor)}});
@@ -118,12 +114,12 @@ TEST_CASE("super writing: two partitions at once do not take each other's room")
 }
 
 TEST_CASE("super writing: what does not fit is refused, with how much is wanting") {
-  const std::string before = filled(usual());
+  const std::string before = numbered(split_super());
   const auto got =
       rewrite_super(source_of(before), {{"system", source_of(std::string(2u << 20, 'x'))}});
   REQUIRE_FALSE(got);
   CHECK(got.error().code == ErrorCode::DoesNotFit);
-  CHECK(got.error().file == "super.img");
+  CHECK(got.error().file == "x.img");
   CHECK_FALSE(got.error().expected.empty());
   CHECK(got.error().found.find("too few") != std::string::npos);
   CHECK(rewrite_super(source_of(before), {{"odm", source_of("x")}}).error().code ==
@@ -131,10 +127,10 @@ TEST_CASE("super writing: what does not fit is refused, with how much is wanting
 }
 
 TEST_CASE("super writing: partitions on another block device are left alone") {
-  SuperBytes of = usual();
+  SuperBytes of = split_super();
   of.devices = {"super", "vendor_disk"};
   of.partitions[1].extents = {{8, 4, 0, 1}};
-  const std::string before = filled(of);
+  const std::string before = numbered(of);
   CHECK(rewrite_super(source_of(before), {{"vendor", source_of("x")}}).error().code ==
         ErrorCode::Unsupported);
   const std::string image = noise(32 * kSector, 2);
@@ -142,7 +138,7 @@ TEST_CASE("super writing: partitions on another block device are left alone") {
 }
 
 TEST_CASE("super writing: a bad primary copy does not stand in the way, and is mended") {
-  std::string before = filled(usual());
+  std::string before = numbered(split_super());
   before[12288 + 40] ^= 1;  // the first slot's primary header
   const std::string image = noise(24 * kSector, 3);
   const std::string after = rewritten(before, {{"system", source_of(image)}});
@@ -151,7 +147,7 @@ TEST_CASE("super writing: a bad primary copy does not stand in the way, and is m
 }
 
 TEST_CASE("super writing: the given ranges are the tables and all that partitions have") {
-  const std::string before = filled(usual()), image = noise(24 * kSector, 3);
+  const std::string before = numbered(split_super()), image = noise(24 * kSector, 3);
   const RewrittenSuper out =
       value_of(rewrite_super(source_of(before), {{"system", source_of(image)}}));
   const auto holds = [&](std::uint64_t sector) {
@@ -189,7 +185,7 @@ TEST_CASE(
       of.partitions.push_back(one);
     }
     of.size = (at + 400) * kSector;
-    const std::string before = filled(of);
+    const std::string before = numbered(of);
     std::vector<LogicalImage> images;
     std::vector<std::string> wanted(count);
     std::vector<bool> replaced(count);
@@ -216,9 +212,9 @@ TEST_CASE(
 }
 
 TEST_CASE("super writing: primary and backup of every slot's tables are the same") {
-  SuperBytes of = usual();
+  SuperBytes of = split_super();
   of.slots = 3;
-  const std::string before = filled(of);
+  const std::string before = numbered(of);
   const std::string after = rewritten(before, {{"system", source_of(noise(32 * kSector, 3))}});
   const std::size_t first = 12288, size = of.metadata_size;
   CHECK(after.substr(4096, 4096) == after.substr(8192, 4096));
@@ -235,9 +231,9 @@ TEST_CASE("super writing: primary and backup of every slot's tables are the same
 TEST_CASE(
     "super writing: a group's limit binds, though super has room, and just what it allows is "
     "taken") {
-  SuperBytes of = usual();
+  SuperBytes of = split_super();
   of.group_limit = 40 * kSector;  // system has 24 sectors, vendor 8
-  const std::string before = filled(of);
+  const std::string before = numbered(of);
   const auto grown = [&](std::size_t sectors) {
     return rewrite_super(source_of(before), {{"system", source_of(noise(sectors * kSector, 3))}});
   };
@@ -248,30 +244,30 @@ TEST_CASE(
 }
 
 TEST_CASE("super writing: where two partitions share a sector, each gets room of its own") {
-  SuperBytes of = usual();
+  SuperBytes of = split_super();
   of.partitions[0].extents = {{16, 200}};
   of.partitions[1].extents = {{8, 215}};  // system's last sector is vendor's first
   const std::string system = noise(16 * kSector, 1), vendor = noise(8 * kSector, 2);
   const std::string after =
-      rewritten(filled(of), {{"system", source_of(system)}, {"vendor", source_of(vendor)}});
+      rewritten(numbered(of), {{"system", source_of(system)}, {"vendor", source_of(vendor)}});
   CHECK(content(after, "system") == system);
   CHECK(content(after, "vendor") == vendor);
   check_sound(after);
 }
 
 TEST_CASE("super writing: tables of a newer minor version are read and not written") {
-  SuperBytes of = usual();
+  SuperBytes of = split_super();
   of.minor = 3;
-  const std::string before = filled(of);
+  const std::string before = numbered(of);
   CHECK(open_super(source_of(before), {}));
   CHECK(rewrite_super(source_of(before), {{"system", source_of("x")}}).error().code ==
         ErrorCode::Unsupported);
 }
 
 TEST_CASE("super writing: a name that takes its slot's suffix is found by the whole name") {
-  SuperBytes of = usual();
+  SuperBytes of = split_super();
   of.partitions[0].attributes = 3;
-  const std::string before = filled(of), image = noise(32 * kSector, 3);
+  const std::string before = numbered(of), image = noise(32 * kSector, 3);
   const std::string after = rewritten(before, {{"system_a", source_of(image)}});
   CHECK(content(after, "system_a") == image);
   CHECK(rewrite_super(source_of(before), {{"system", source_of(image)}}).error().code ==

@@ -12,10 +12,6 @@ using namespace wexlo::test;
 
 namespace {
 
-SourcePtr source_of(const std::string& bytes) {
-  return open_memory(blob(bytes), "x.tar");
-}
-
 /// So many zeros that nobody holds.
 SourcePtr zeros(std::uint64_t size) {
   return value_of(open_joined({{nullptr, 0, size}}, "zeros"));

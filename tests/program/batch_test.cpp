@@ -25,8 +25,8 @@ std::string build_of(const std::string& device) {
   return "korvale/" + device + "/" + device + ":16/A/1:user/k";
 }
 
-struct Bench {
-  Bench() {
+struct TrayBench {
+  TrayBench() {
     for (const std::string device : {"gnomon", "vernier"}) {
       PayloadBytes payload;
       payload.partitions = {partition_of("boot", boot_of(device), 1)};
@@ -72,7 +72,7 @@ std::string outcomes(const Json& document) {
 }  // namespace
 
 TEST_CASE("batch: each firmware for the phone that it fits, one table for all") {
-  const Bench bench;
+  const TrayBench bench;
   const Json done = bench.batch(kTray);
   CHECK(outcomes(done) == "made, not for it, not for it, made, ");
   CHECK(done["result"]["jobs"][0]["device"] == "gnomon");
@@ -88,7 +88,7 @@ TEST_CASE("batch: each firmware for the phone that it fits, one table for all") 
 }
 
 TEST_CASE("batch: what is refused or fails keeps no other kit from being made") {
-  const Bench bench;
+  const TrayBench bench;
   const Json refused =
       bench.batch(job_of("\"gnomon.zip\"",
                          "sheets = [\"gnomon.toml\", \"vernier.toml\"]\nkit = \"out/{sheet}\"\n"),
@@ -118,7 +118,7 @@ TEST_CASE("batch: what is refused or fails keeps no other kit from being made") 
 }
 
 TEST_CASE("batch: images are kept for the next time, and what was kept is the same") {
-  const Bench bench;
+  const TrayBench bench;
   const auto batch = [&](std::vector<std::string> more) {
     more.insert(more.begin(), {built_program(), "batch", "tray.toml", "--json"});
     const Ran ran =
@@ -148,7 +148,7 @@ TEST_CASE("batch: images are kept for the next time, and what was kept is the sa
 }
 
 TEST_CASE("batch: a dry run writes nothing") {
-  const Bench bench;
+  const TrayBench bench;
   const auto before = bench.dir.names();
   write(bench.dir / "tray.toml", kTray);
   const Json dry = bench.batch(kTray, 0, {"--dry-run", "--no-cache"});
@@ -158,7 +158,7 @@ TEST_CASE("batch: a dry run writes nothing") {
 }
 
 TEST_CASE("batch: from the tray's own folder, a kit that is a bare name") {
-  const Bench bench;
+  const TrayBench bench;
   const Json done = bench.batch(
       "[[job]]\nfirmware = \"gnomon.zip\"\nrecipes = [\"r.toml\"]\nkit = "
       "\"kit-one\"\n");
@@ -169,7 +169,7 @@ TEST_CASE("batch: from the tray's own folder, a kit that is a bare name") {
 }
 
 TEST_CASE("draw: every figure, in every form, by what the input is or by name") {
-  const Bench bench;
+  const TrayBench bench;
   write(bench.dir / "boot.img", boot_of("x"));
   write(bench.dir / "other.img", boot_of("another"));
   SuperBytes super;

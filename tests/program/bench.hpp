@@ -103,10 +103,6 @@ inline std::string codes(const Json& document) {
   return out;
 }
 
-inline bool says(const Json& document, const std::string& code) {
-  return codes(document).find(code + " ") != std::string::npos;
-}
-
 inline std::string acts(const Json& steps) {
   std::string out;
   for (const Json& one : steps)

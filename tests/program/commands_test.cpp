@@ -13,8 +13,8 @@ constexpr const char* kRecipe =
     "keep_stock = true\n[[edit]]\nkind = \"vbmeta-flags\"\nset = [\"verification-disabled\"]\n";
 
 /// A package, its images and a recipe in a folder.
-struct Bench {
-  Bench() {
+struct CommandBench {
+  CommandBench() {
     init_boot = with_footer(BootBytes{.ramdisk = lz4_legacy(first_ramdisk())}.done(), "init_boot",
                             1u << 17);
     boot = with_footer(BootBytes{.kernel = noise(60000)}.done(), "boot", 1u << 18);
@@ -42,7 +42,7 @@ struct Bench {
 }  // namespace
 
 TEST_CASE("inspect: a package, as text and as JSON") {
-  const Bench bench;
+  const CommandBench bench;
   const Json item = program_json(bench.dir, {"inspect", "ota.zip"})["result"]["items"][0];
   CHECK(item["kind"] == "ota-zip");
   CHECK(item["layers"][0]["kind"] == "zip");
@@ -61,7 +61,7 @@ TEST_CASE("inspect: a package, as text and as JSON") {
 }
 
 TEST_CASE("inspect: an image's header, parts, footer and origin") {
-  const Bench bench;
+  const CommandBench bench;
   const Json items =
       program_json(bench.dir, {"inspect", "init_boot.img", "vbmeta.img"})["result"]["items"];
   REQUIRE(items.size() == 2);
@@ -85,7 +85,7 @@ TEST_CASE("inspect: an image's header, parts, footer and origin") {
 }
 
 TEST_CASE("extract: the boot chain by default, named partitions, verified") {
-  const Bench bench;
+  const CommandBench bench;
   const Json all =
       program_json(bench.dir, {"extract", "ota.zip", "-o", "out"})["result"]["partitions"];
   REQUIRE(all.size() == 3);
@@ -102,7 +102,7 @@ TEST_CASE("extract: the boot chain by default, named partitions, verified") {
 }
 
 TEST_CASE("extract: a damaged blob: exit 3, the partition does not appear, and nothing else") {
-  Bench bench;
+  CommandBench bench;
   bench.payload.partitions[1].operations[2].sha256 = sha256("another");
   write(bench.dir / "bad.zip", bench.ota());
   const auto before = bench.dir.names();
@@ -116,7 +116,7 @@ TEST_CASE("extract: a damaged blob: exit 3, the partition does not appear, and n
 }
 
 TEST_CASE("extract: without a promised digest the image's own is told, as not verified") {
-  Bench bench;
+  CommandBench bench;
   bench.payload.partitions[2].sha256 = "";
   write(bench.dir / "bare.zip", bench.ota());
   const Json document = program_json(bench.dir, {"extract", "bare.zip", "vbmeta", "-o", "out"});
@@ -127,7 +127,7 @@ TEST_CASE("extract: without a promised digest the image's own is told, as not ve
 }
 
 TEST_CASE("extract: what is there is kept, unless --force") {
-  const Bench bench;
+  const CommandBench bench;
   write(bench.dir / "out/vbmeta.img", "mine");
   const Json error = program_json(bench.dir, {"extract", "ota.zip", "-o", "out"}, 5)["error"];
   CHECK(error["code"] == "exists");
@@ -138,7 +138,7 @@ TEST_CASE("extract: what is there is kept, unless --force") {
 }
 
 TEST_CASE("extract: partitions that are not there, packages that are none") {
-  const Bench bench;
+  const CommandBench bench;
   const Json error =
       program_json(bench.dir, {"extract", "ota.zip", "modem", "-o", "out"}, 5)["error"];
   CHECK(error["found"] == "boot, init_boot, vbmeta");
@@ -148,7 +148,7 @@ TEST_CASE("extract: partitions that are not there, packages that are none") {
 }
 
 TEST_CASE("unpack and repack: the same bytes, and an edit is listed") {
-  const Bench bench;
+  const CommandBench bench;
   CHECK(program(bench.dir, {"unpack", "init_boot.img", "-o", "parts"}).exit_code == 0);
   const Json same = program_json(bench.dir, {"repack", "parts", "-o", "again.img"});
   CHECK(same["result"]["changed"] == false);
@@ -163,7 +163,7 @@ TEST_CASE("unpack and repack: the same bytes, and an edit is listed") {
 }
 
 TEST_CASE("patch: writes the image, tells its edits and ranges, and finds nothing to do again") {
-  const Bench bench;
+  const CommandBench bench;
   const Json first = program_json(
       bench.dir, {"patch", "init_boot.img", "-r", "recipe.toml", "-o", "patched.img"})["result"];
   CHECK(first["changed"] == true);
@@ -184,7 +184,7 @@ TEST_CASE("patch: writes the image, tells its edits and ranges, and finds nothin
 }
 
 TEST_CASE("patch: a dry run writes nothing; an edit that matches nothing is exit 1") {
-  const Bench bench;
+  const CommandBench bench;
   const auto before = bench.dir.names();
   CHECK(
       program(bench.dir, {"patch", "init_boot.img", "-r", "recipe.toml", "--dry-run"}).exit_code ==
@@ -201,7 +201,7 @@ TEST_CASE("patch: a dry run writes nothing; an edit that matches nothing is exit
 }
 
 TEST_CASE("prepare: target, kit, plan; two runs give the same bytes") {
-  const Bench bench;
+  const CommandBench bench;
   const Json document =
       program_json(bench.dir, {"prepare", "ota.zip", "-r", "recipe.toml", "-o", "kit"});
   CHECK(document["result"]["target"] == "init_boot");
@@ -228,7 +228,7 @@ TEST_CASE("prepare: target, kit, plan; two runs give the same bytes") {
 }
 
 TEST_CASE("prepare: a phone without init_boot: boot of version 2, several recipes in one call") {
-  const Bench bench;
+  const CommandBench bench;
   BootBytes v2{
       .version = 2, .page = 2048, .kernel = noise(30000), .ramdisk = gzip(first_ramdisk())};
   v2.dtb = noise(2000);
@@ -259,7 +259,7 @@ TEST_CASE("prepare: a phone without init_boot: boot of version 2, several recipe
 }
 
 TEST_CASE("prepare: what cannot be done leaves nothing behind") {
-  Bench bench;
+  CommandBench bench;
   const auto before = bench.dir.names();
   // The add-on is too large for the partition.
   write(bench.dir / "hello", noise(200000));
@@ -282,7 +282,7 @@ TEST_CASE("prepare: what cannot be done leaves nothing behind") {
 }
 
 TEST_CASE("prepare: a folder that is no kit is not replaced, even with --force") {
-  const Bench bench;
+  const CommandBench bench;
   write(bench.dir / "photos/a.jpg", "precious");
   CHECK(program(bench.dir, {"prepare", "ota.zip", "-r", "recipe.toml", "-o", "photos", "--force"})
             .exit_code == 5);
@@ -290,7 +290,7 @@ TEST_CASE("prepare: a folder that is no kit is not replaced, even with --force")
 }
 
 TEST_CASE("recipes: listed and shown; one that takes a program") {
-  const Bench bench;
+  const CommandBench bench;
   const Json list = program_json(bench.dir, {"recipes"})["result"]["recipes"];
   CHECK(list.size() == 7);
   CHECK(program(bench.dir, {"recipes", "@verification-off"}).out.find("vbmeta-flags") !=
@@ -307,7 +307,7 @@ TEST_CASE("recipes: listed and shown; one that takes a program") {
 }
 
 TEST_CASE("program: wrong calls are exit 2, with JSON when asked") {
-  const Bench bench;
+  const CommandBench bench;
   CHECK(program(bench.dir, {}).exit_code == 2);
   CHECK(program(bench.dir, {"explode"}).exit_code == 2);
   CHECK(program(bench.dir, {"extract", "ota.zip"}).exit_code == 2);
@@ -319,7 +319,7 @@ TEST_CASE("program: wrong calls are exit 2, with JSON when asked") {
 }
 
 TEST_CASE("program: errors say what, where, both sides, and what to do") {
-  const Bench bench;
+  const CommandBench bench;
   std::string cut = bench.init_boot.substr(0, 4096 + 100);
   write(bench.dir / "cut.img", cut);
   const Ran ran = program(bench.dir, {"inspect", "cut.img"});
@@ -331,7 +331,7 @@ TEST_CASE("program: errors say what, where, both sides, and what to do") {
 }
 
 TEST_CASE("program: settings come from the file, then the environment, then the options") {
-  const Bench bench;
+  const CommandBench bench;
   write(bench.dir / "good.toml", "jobs = 2\n");
   write(bench.dir / "bad.toml", "jobs = 0\n");
   CHECK(program(bench.dir, {"inspect", "ota.zip", "--config", "good.toml"}).exit_code == 0);
@@ -343,7 +343,7 @@ TEST_CASE("program: settings come from the file, then the environment, then the 
 }
 
 TEST_CASE("program: colours only when asked, never with NO_COLOR") {
-  const Bench bench;
+  const CommandBench bench;
   CHECK(program(bench.dir, {"inspect", "ota.zip"}).out.find('\033') == std::string::npos);
   CHECK(program(bench.dir, {"inspect", "ota.zip", "--color", "always"}).out.find('\033') !=
         std::string::npos);

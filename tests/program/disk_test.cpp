@@ -20,8 +20,8 @@ namespace fs = std::filesystem;
 
 namespace {
 
-struct Bench {
-  Bench() {
+struct DiskBench {
+  DiskBench() {
     const std::string ramdisk =
         lz4_legacy(CpioBytes{}
                        .entry("init", elf("arm64", noise(30000)), 0100750, 0, 1)
@@ -131,7 +131,7 @@ bool is_whole(const fs::path& kit) {
 
 TEST_CASE("output: a file is flushed, then it gets its name, then the folder is flushed" *
           doctest::skip(watched())) {
-  const Bench bench;
+  const DiskBench bench;
   REQUIRE(program(bench.dir, {"extract", "in/ota.zip", "init_boot", "-o", "images"}).exit_code ==
           0);
   for (const bool over : {false, true}) {
@@ -151,7 +151,7 @@ TEST_CASE("output: a file is flushed, then it gets its name, then the folder is 
 
 TEST_CASE("output: each file of a folder is flushed, then it gets its name, then what it is in" *
           doctest::skip(watched())) {
-  const Bench bench;
+  const DiskBench bench;
   for (const bool over : {false, true}) {
     CAPTURE(over);
     const auto lines = bench.record(bench.prepare);
@@ -170,7 +170,7 @@ TEST_CASE("output: each file of a folder is flushed, then it gets its name, then
 
 TEST_CASE("output: a folder of many files is flushed as a whole before it gets its name" *
           doctest::skip(watched())) {
-  const Bench bench;
+  const DiskBench bench;
   CpioBytes many;
   for (int i = 0; i < 80; ++i)
     many.file("file" + std::to_string(i), std::to_string(i));
@@ -188,7 +188,7 @@ TEST_CASE("output: a folder of many files is flushed as a whole before it gets i
 
 TEST_CASE("output: a disk that takes half of what is written at once gets the rest" *
           doctest::skip(watched())) {
-  const Bench bench;
+  const DiskBench bench;
   REQUIRE(program(bench.dir, bench.prepare).exit_code == 0);
   const auto wanted = contents(bench.dir / "kit");
   CHECK(wanted.size() > 8);
@@ -213,7 +213,7 @@ TEST_CASE("output: a disk that takes half of what is written at once gets the re
 }
 
 TEST_CASE("prepare --force: a folder that takes the kit's place at the last moment is not lost") {
-  const Bench bench;
+  const DiskBench bench;
   REQUIRE(program(bench.dir, bench.prepare).exit_code == 0);
   write(bench.dir / "photos/a.jpg", "precious");
   const Ran ran =
@@ -226,7 +226,7 @@ TEST_CASE("prepare --force: a folder that takes the kit's place at the last mome
 TEST_CASE(
     "prepare: killed at each of its calls to the disk: a whole kit or none, inputs as they were" *
     doctest::skip(watched())) {
-  const Bench bench;
+  const DiskBench bench;
   const std::string before = bench.inputs();
   const auto calls = bench.record(bench.prepare).size();
   REQUIRE(is_whole(bench.dir / "kit"));

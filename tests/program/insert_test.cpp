@@ -22,8 +22,8 @@ std::string md5(const std::string& bytes) {
   return wexlo::hex(wexlo::digest(wexlo::DigestKind::Md5, wexlo::as_view(bytes)));
 }
 
-struct Bench {
-  Bench() {
+struct InsertBench {
+  InsertBench() {
     boot = with_footer(BootBytes{.kernel = noise(30000)}.done(), "boot", 1u << 17);
     vbmeta_image = padded(vbmeta(property_descriptor("a", "b")), 4096);
     fresh = with_footer(BootBytes{.kernel = noise(40000, 5)}.done(), "boot", 1u << 17);
@@ -61,12 +61,6 @@ struct Bench {
   SuperBytes layout;
 };
 
-bool says(const Json& document, const std::string& code) {
-  for (const Json& one : document["findings"])
-    if (one["code"] == code) return true;
-  return false;
-}
-
 /// In three sparse pieces.
 std::vector<Member> pieces(const std::string& super, const std::string& name) {
   std::vector<Member> out;
@@ -86,7 +80,7 @@ std::vector<Member> pieces(const std::string& super, const std::string& name) {
 }  // namespace
 
 TEST_CASE("insert: a zip: the other members keep their bytes, digest lists stay true") {
-  const Bench bench;
+  const InsertBench bench;
   write(bench.dir / "fw.zip",
         zip({{"img/boot.img", bench.boot, true},
              {"img/vbmeta.img", bench.vbmeta_image},
@@ -110,7 +104,7 @@ TEST_CASE("insert: a zip: the other members keep their bytes, digest lists stay 
 }
 
 TEST_CASE("insert: a zip in a zip, stored or deflated, and what names the inner one") {
-  const Bench bench;
+  const InsertBench bench;
   for (const bool deflated : {false, true}) {
     const std::string inner =
         zip({{"boot.img", bench.boot, true}, {"vbmeta.img", bench.vbmeta_image}});
@@ -129,7 +123,7 @@ TEST_CASE("insert: a zip in a zip, stored or deflated, and what names the inner 
 }
 
 TEST_CASE("insert: a tar with packed members and a sum line, which is made anew") {
-  const Bench bench;
+  const InsertBench bench;
   const std::string body = tar(
       {{"boot.img.lz4", lz4_frame(bench.boot)}, {"vbmeta.img.lz4", lz4_frame(bench.vbmeta_image)}});
   write(bench.dir / "fw.tar.md5", body + md5(body) + "  fw.tar\n");
@@ -153,7 +147,7 @@ TEST_CASE("insert: a tar with packed members and a sum line, which is made anew"
 }
 
 TEST_CASE("insert: a folder of a repair tool: listings of each form stay true, other files stay") {
-  const Bench bench;
+  const InsertBench bench;
   const auto fill = [&](const std::string& name, const std::string& listing) {
     write(bench.dir / "fw/boot.img", bench.boot);
     write(bench.dir / "fw/vbmeta.img", bench.vbmeta_image);
@@ -207,7 +201,7 @@ TEST_CASE("insert: a folder of a repair tool: listings of each form stay true, o
 }
 
 TEST_CASE("insert: a logical partition in super: raw, sparse, packed, in pieces, in a zip") {
-  const Bench bench;
+  const InsertBench bench;
   SparseBytes sparse;
   sparse.raw(bench.super);
   write(bench.dir / "super.img", bench.super);
@@ -235,7 +229,7 @@ TEST_CASE("insert: a logical partition in super: raw, sparse, packed, in pieces,
 }
 
 TEST_CASE("insert: several images at once, in different places") {
-  const Bench bench;
+  const InsertBench bench;
   std::vector<Member> members = pieces(bench.super, "super.img.part-");
   members.push_back({"boot.img", bench.boot, true});
   write(bench.dir / "fw.zip", zip(members));
@@ -248,7 +242,7 @@ TEST_CASE("insert: several images at once, in different places") {
 }
 
 TEST_CASE("insert: signatures that break are told") {
-  const Bench bench;
+  const InsertBench bench;
   const std::string comment = "signed" + std::string("\x0c\x00\xff\xff\x0c\x00", 6);
   write(bench.dir / "fw.zip", zip({{"boot.img", bench.boot}, {"META-INF/CERT.SF", "x"}}, comment));
   const Json done = bench.insert("fw.zip", {"boot=new.img"}, "out.zip");
@@ -257,7 +251,7 @@ TEST_CASE("insert: signatures that break are told") {
 }
 
 TEST_CASE("insert: what cannot be done says why, and writes nothing") {
-  const Bench bench;
+  const InsertBench bench;
   PayloadBytes payload;
   payload.partitions = {partition_of("boot", bench.boot, 1)};
   write(bench.dir / "ota.zip", zip({{"payload.bin", payload.done()}}));
@@ -286,7 +280,7 @@ TEST_CASE("insert: what cannot be done says why, and writes nothing") {
 
 TEST_CASE(
     "insert: another partition's, phone's or build's image is a problem that --accept may name") {
-  const Bench bench;
+  const InsertBench bench;
   const auto of = [](const std::string& partition, const std::string& device,
                      const std::string& build, BootBytes bytes) {
     return image_of_build(
@@ -329,7 +323,7 @@ TEST_CASE(
 }
 
 TEST_CASE("insert: the sum line of a tar names the new file") {
-  const Bench bench;
+  const InsertBench bench;
   std::string package = tar({{"boot.img", bench.boot}});
   package += md5(package) + "  fw.tar\n";
   write(bench.dir / "fw.tar.md5", package);
@@ -344,7 +338,7 @@ TEST_CASE("insert: the sum line of a tar names the new file") {
 }
 
 TEST_CASE("insert: single images, plain and packed, and maker's formats around them") {
-  const Bench bench;
+  const InsertBench bench;
   write(bench.dir / "boot.img", bench.boot);
   write(bench.dir / "boot.img.xz", xz(bench.boot));
   CHECK(bench.insert("boot.img", {"boot=new.img"}, "out.img")["ok"] == true);
@@ -354,7 +348,7 @@ TEST_CASE("insert: single images, plain and packed, and maker's formats around t
 }
 
 TEST_CASE("insert: into a file that a listing cuts into partitions: all around them stays") {
-  const Bench bench;
+  const InsertBench bench;
   const std::string boot = BootBytes{.kernel = arm64_kernel("5.10.1")}.done();
   const std::string fresh = BootBytes{.kernel = arm64_kernel("5.10.2")}.done();
   REQUIRE(boot.size() <= 0x8000);

@@ -29,8 +29,8 @@ std::string ramdisk_with(const std::string& init) {
 }
 
 /// One image and whatever a recipe may want.
-struct Bench {
-  Bench() {
+struct RecipeBench {
+  RecipeBench() {
     stock = with_footer(BootBytes{.ramdisk = gzip(ramdisk_with(elf("arm64", "stock")))}.done(),
                         "init_boot", 1u << 17);
     write(dir / "init_boot.img", stock);
@@ -53,7 +53,7 @@ struct Bench {
 }  // namespace
 
 TEST_CASE("patch: each mistake has its exit code and its words, and nothing is written") {
-  const Bench bench;
+  const RecipeBench bench;
   struct Row {
     const char* what;
     std::string recipe;
@@ -114,7 +114,7 @@ TEST_CASE("patch: each mistake has its exit code and its words, and nothing is w
 }
 
 TEST_CASE("patch: a dry run shows places, texts and reasons, and writes nothing") {
-  const Bench bench;
+  const RecipeBench bench;
   const std::string recipe = edit_of(
       "kind = \"property\"\nset = { \"ro.debuggable\" = \"1\" }\n[[edit]]\n"
       "kind = \"put\"\npath = \"init\"\nfrom = \"hello\"\nkeep_stock = true\n[[edit]]\n"
@@ -142,7 +142,7 @@ TEST_CASE("patch: a dry run shows places, texts and reasons, and writes nothing"
 }
 
 TEST_CASE("patch: ${arch} is the image's processor, the recipe's word for it, or what --set says") {
-  const Bench bench;
+  const RecipeBench bench;
   const std::string recipe =
       edit_of("kind = \"put\"\npath = \"tool\"\nfrom = \"pack.zip!/lib/${arch}/hello\"\n");
   CHECK(bench.patch(recipe, 0)["result"]["edits"][0]["summary"] ==
@@ -156,7 +156,7 @@ TEST_CASE("patch: ${arch} is the image's processor, the recipe's word for it, or
 }
 
 TEST_CASE("restore: from the image, from a copy, from a kit; and what has no way back says so") {
-  const Bench bench;
+  const RecipeBench bench;
   const std::string recipe = edit_of("kind = \"put\"\npath = \"init\"\nfrom = \"hello\"\n");
   (void)bench.patch(recipe, 0);
   const auto restore = [&](std::vector<std::string> words, int wanted) {
@@ -202,7 +202,7 @@ TEST_CASE("restore: from the image, from a copy, from a kit; and what has no way
 }
 
 TEST_CASE("patch: another hand's patch is refused with its signs, unless that is allowed") {
-  const Bench bench;
+  const RecipeBench bench;
   const std::string foreign = with_footer(
       BootBytes{.ramdisk = gzip(CpioBytes{}
                                     .entry("init", elf("arm64", "theirs"), 0100750, 0, 1)
@@ -225,7 +225,7 @@ TEST_CASE("patch: another hand's patch is refused with its signs, unless that is
 }
 
 TEST_CASE("recipes --check: every mistake with line and column, and files beside it") {
-  const Bench bench;
+  const RecipeBench bench;
   write(bench.dir / "bad.toml",
         "format = 1\nname = \"x\"\nabuot = \"typo\"\n"
         "[parameters.unused]\ndefault = \"a\"\n"
@@ -267,7 +267,7 @@ TEST_CASE("recipes --check: every mistake with line and column, and files beside
 
 TEST_CASE(
     "patch: edits that belong elsewhere are told with their image, and their files not asked for") {
-  const Bench bench;
+  const RecipeBench bench;
   write(bench.dir / "flags.toml",
         edit_of("kind = \"vbmeta-flags\"\nset = [\"verification-disabled\"]\n"));
   write(bench.dir / "elsewhere.toml",

@@ -33,4 +33,13 @@ inline Json program_json(const TempDir& folder, std::vector<std::string> argumen
   return document;
 }
 
+/// Whether a reply has a finding. @param what  its code, or "LEVEL:CODE"
+inline bool says(const Json& document, const std::string& what) {
+  for (const Json& one : document["findings"]) {
+    const auto code = one["code"].get<std::string>();
+    if (code == what || one["level"].get<std::string>() + ":" + code == what) return true;
+  }
+  return false;
+}
+
 }  // namespace wexlo::test

@@ -3,10 +3,6 @@
 namespace wexlo::test {
 namespace {
 
-std::uint32_t size32(const std::string& bytes) {
-  return static_cast<std::uint32_t>(bytes.size());
-}
-
 std::string id_of(const BootBytes& b) {
   std::string all;
   const auto add = [&](const std::string& part) { all += part + le32(size32(part)); };

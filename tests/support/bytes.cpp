@@ -30,6 +30,9 @@ std::string number(std::uint64_t value, int bytes, bool big) {
 
 }  // namespace
 
+std::string le16(std::uint32_t value) {
+  return le32(value).substr(0, 2);
+}
 std::string le32(std::uint32_t value) {
   return number(value, 4, false);
 }
@@ -43,6 +46,9 @@ std::string be64(std::uint64_t value) {
   return number(value, 8, true);
 }
 
+std::uint32_t size32(const std::string& bytes) {
+  return static_cast<std::uint32_t>(bytes.size());
+}
 std::string field(const std::string& text, std::size_t size) {
   std::string out = text.substr(0, size);
   out.resize(size);
@@ -239,6 +245,10 @@ std::string read(const std::filesystem::path& path) {
   std::ostringstream out;
   out << std::ifstream(path, std::ios::binary).rdbuf();
   return out.str();
+}
+
+SourcePtr source_of(const std::string& bytes, const std::string& name) {
+  return open_memory(blob(bytes), name);
 }
 
 }  // namespace wexlo::test

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "base/bytes.hpp"
+#include "base/source.hpp"
 
 namespace wexlo::test {
 
@@ -22,10 +23,12 @@ class Random {
 };
 
 /// Little- or big-endian numbers, written out by hand.
+[[nodiscard]] std::string le16(std::uint32_t value);
 [[nodiscard]] std::string le32(std::uint32_t value);
 [[nodiscard]] std::string le64(std::uint64_t value);
 [[nodiscard]] std::string be32(std::uint32_t value);
 [[nodiscard]] std::string be64(std::uint64_t value);
+[[nodiscard]] std::uint32_t size32(const std::string& bytes);
 [[nodiscard]] std::string field(const std::string& text, std::size_t size);  ///< zero filled
 [[nodiscard]] std::string padded(std::string bytes, std::size_t unit);       ///< to a multiple
 
@@ -86,5 +89,8 @@ class TempDir {
 };
 void write(const std::filesystem::path& path, const std::string& bytes);
 [[nodiscard]] std::string read(const std::filesystem::path& path);
+
+/// A file in memory.
+[[nodiscard]] SourcePtr source_of(const std::string& bytes, const std::string& name = "x.img");
 
 }  // namespace wexlo::test

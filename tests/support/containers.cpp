@@ -6,10 +6,6 @@
 namespace wexlo::test {
 namespace {
 
-std::string le16(unsigned value) {
-  return le32(value).substr(0, 2);
-}
-
 void put(std::string& into, std::size_t at, const std::string& bytes) {
   into.replace(at, bytes.size(), bytes);
 }

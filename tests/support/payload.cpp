@@ -19,10 +19,6 @@ std::string extent(std::uint64_t start, std::uint64_t blocks) {
   return (start == 0 ? "" : proto_number(1, start)) + proto_number(2, blocks);
 }
 
-std::string le16(unsigned value) {
-  return le32(value).substr(0, 2);
-}
-
 }  // namespace
 
 std::string proto_number(unsigned id, std::uint64_t value) {

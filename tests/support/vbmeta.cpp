@@ -1,14 +1,6 @@
 #include "support/vbmeta.hpp"
 
 namespace wexlo::test {
-namespace {
-
-std::uint32_t size32(const std::string& bytes) {
-  return static_cast<std::uint32_t>(bytes.size());
-}
-
-}  // namespace
-
 std::string raw_descriptor(std::uint64_t tag, const std::string& body) {
   const std::string whole = padded(body, 8);
   return be64(tag) + be64(whole.size()) + whole;
