@@ -1,7 +1,8 @@
 #pragma once
 /// Deflate streams (RFC 1951) spelled out as tokens, so that two of them can be patched: literals,
 /// lengths with distances, and the block headers with all that a packer was free to choose. Turning
-/// the tokens back gives the very bits. The form is that of deflate-aware patches:
+/// the tokens back gives the very bits, but for a length of 258 that was spelled as 227 and 31
+/// more: the form has one spelling of it, the usual one. It is that of deflate-aware patches:
 /// docs/formats/patches.md.
 
 #include "base/bytes.hpp"

@@ -52,6 +52,21 @@ std::string deflated(const std::string& data, int level, int strategy = Z_DEFAUL
   return out;
 }
 
+/// By zlib, up to some hundred bytes.
+std::string inflated(std::string stream) {
+  std::string out(1000, '\0');
+  z_stream z{};
+  z.next_in = reinterpret_cast<Bytef*>(stream.data());
+  z.avail_in = static_cast<uInt>(stream.size());
+  z.next_out = reinterpret_cast<Bytef*>(out.data());
+  z.avail_out = static_cast<uInt>(out.size());
+  REQUIRE(inflateInit2(&z, -15) == Z_OK);
+  CHECK(inflate(&z, Z_FINISH) == Z_STREAM_END);
+  out.resize(z.total_out);
+  inflateEnd(&z);
+  return out;
+}
+
 Bytes tokens(const std::string& stream) {
   auto out = tokens_of_deflate(blob(stream), {0, stream.size() * 8}, 1u << 26);
   REQUIRE(out);
@@ -191,6 +206,40 @@ TEST_CASE("deflate tokens: a repeated length needs one before it") {
   };
   CHECK(block(16).contains("repeats a length before the first"));
   CHECK_FALSE(block(0).contains("repeats"));  // it ends too early
+}
+
+TEST_CASE(
+    "deflate: a length of 258 in another code's spelling says the same, and comes back in its "
+    "own") {
+  // Fixed codes, as they stand in the stream: a letter, a match at distance 1, the block's end.
+  const auto stream = [](bool own_code) {
+    Bytes out;
+    BitWriter bits(out);
+    const auto code = [&](unsigned value, unsigned length) {
+      for (unsigned i = length; i-- > 0;)
+        bits.put(value >> i & 1, 1);
+    };
+    bits.put(1, 1);
+    bits.put(1, 2);
+    code(0x30 + 'a', 8);
+    code(0xc0 + (own_code ? 5 : 4), 8);
+    if (!own_code) bits.put(31, 5);
+    code(0, 5);
+    code(0, 7);
+    bits.flush();
+    return text(out);
+  };
+  const std::string usual = stream(true), odd = stream(false);
+  REQUIRE(usual != odd);
+  // zlib takes both for the same letters.
+  for (const std::string& one : {usual, odd})
+    CHECK(inflated(one) == std::string(259, 'a'));
+  CHECK(tokens(odd) == tokens(usual));
+  Bytes back;
+  BitWriter bits(back);
+  REQUIRE(deflate_of_tokens(tokens(odd), bits));
+  bits.flush();
+  CHECK(text(back) == usual);
 }
 
 TEST_CASE("deflate-aware patch: from one packed file to another, whatever stands around") {
