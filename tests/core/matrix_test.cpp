@@ -4,6 +4,7 @@
 #include "core/parts_bench.hpp"
 #include "job/restore.hpp"
 #include "recipe/patch.hpp"
+#include "support/places.hpp"
 #include "support/vbmeta.hpp"
 
 using namespace wexlo;
@@ -91,8 +92,8 @@ TEST_CASE("matrix: every version, page size, compression and wrapping comes back
           CAPTURE(page);
           CAPTURE(packing.name);
           CAPTURE(wrapping.name);
-          check_image(wrapping.wrap(image));
-          ++images;
+          // Under the sanitizers one of five, which meets each value of every list.
+          if (++images % 5 == 0 || !watched()) check_image(wrapping.wrap(image));
         }
       }
     }
@@ -105,9 +106,11 @@ TEST_CASE(
   put.edits.push_back({.kind = "put", .recipe = "matrix"});
   put.edits.back().what =
       PutEdit{.path = "new/file", .from = {.bound = true, .files = {{"", blob("x")}}}};
+  std::size_t number = 0;
   for (const unsigned version : {0u, 2u, 3u, 4u, 13u, 14u})
     for (const Packing& packing : kPackings)
       for (const std::size_t w : {0u, 3u, 4u, 5u}) {
+        if (watched() && ++number % 3 != 0) continue;
         const Wrapping& wrapping = kWrappings[w];
         CAPTURE(version);
         CAPTURE(packing.name);

@@ -2,6 +2,7 @@
 
 #include "support/check.hpp"
 #include "support/containers.hpp"
+#include "support/rounds.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
@@ -141,7 +142,7 @@ TEST_CASE("super: names with slot suffixes, tables alone, further block devices"
 
 TEST_CASE("super: every flipped byte of geometry and tables is seen, or changes nothing") {
   const std::string good = filled(usual_super());
-  for (std::size_t at = 4096; at < 12288 + 4 * 4096; at += 7) {
+  for (std::size_t at = 4096; at < 12288 + 4 * 4096; at += apart(7)) {
     std::string bytes = good;
     bytes[at] = static_cast<char>(bytes[at] ^ 0x10);
     const auto firmware = open(bytes);
