@@ -71,6 +71,10 @@ std::vector<std::string> all_seeds(const fuzz::Target& target) {
 }
 
 int replay_seeds(const std::string& only, std::uint32_t rounds) {
+  if (!std::filesystem::is_directory(WEXLO_KEPT_SEEDS)) {
+    std::fprintf(stderr, "not found: %s\n", WEXLO_KEPT_SEEDS);
+    return 1;
+  }
   for (const fuzz::Target& target : fuzz::targets()) {
     if (!only.empty() && only != target.name) continue;
     const auto seeds = all_seeds(target);
