@@ -150,15 +150,15 @@ std::optional<Bytes> vbmeta_of(const PartitionFacts& partition, bool shared) {
   if (partition.content->stream() != nullptr && (shared || partition.size > kMaxStreamed))
     return std::nullopt;
   const auto source = partition.content->source(context);
-  if (!source || (*source)->size() < verified::kFooterSize) return std::nullopt;
-  const std::uint64_t at = (*source)->size() - verified::kFooterSize;
-  const auto footer = read_some(**source, at, verified::kFooterSize);
-  if (!footer || !as_text(*footer).starts_with(verified::kFooterMagic)) return std::nullopt;
-  constexpr std::size_t kOffsetAt = 20, kSizeAt = 28;
-  const auto offset = load<std::uint64_t, std::endian::big>(footer->data() + kOffsetAt);
-  const auto size = load<std::uint64_t, std::endian::big>(footer->data() + kSizeAt);
-  if (size > kHeadBudget || offset > at || size > at - offset) return std::nullopt;
-  const auto bytes = read_some(**source, offset, size);
+  if (!source) return std::nullopt;
+  const auto read = verified::read_footer(**source);
+  if (!read || !*read) return std::nullopt;
+  const verified::Footer& footer = **read;
+  const std::uint64_t room = (*source)->size() - verified::kFooterSize;
+  if (footer.vbmeta_size > kHeadBudget || footer.vbmeta_offset > room ||
+      footer.vbmeta_size > room - footer.vbmeta_offset)
+    return std::nullopt;
+  const auto bytes = read_some(**source, footer.vbmeta_offset, footer.vbmeta_size);
   return bytes ? std::optional(*bytes) : std::nullopt;
 }
 
