@@ -78,15 +78,11 @@ struct Chain {
 
   void add_hashed(const std::string& name, const Bytes& image, std::size_t partition_size) {
     const Bytes salt = random_bytes(1000 + partitions.size(), 32);
-    const std::vector<Bytes> own{
-        hash_descriptor(name, image, salt),
-        property_descriptor("com.android.build." + name + ".fingerprint",
-                            std::string(build.fingerprint)),
-        property_descriptor("com.android.build." + name + ".security_patch",
-                            std::string(build.patch_level))};
-    descriptors.push_back(own.front());
-    partitions.push_back(
-        {name, with_footer(image, {}, vbmeta_struct(own, Signing::None), partition_size)});
+    HashedImage made = hashed_image(
+        name, image, salt, {std::string(build.fingerprint), std::string(build.patch_level)},
+        partition_size);
+    descriptors.push_back(std::move(made.descriptor));
+    partitions.push_back({name, std::move(made.image)});
   }
 };
 

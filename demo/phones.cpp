@@ -79,20 +79,17 @@ Bytes root_ramdisk(const Phone& phone, bool recovery, const PhoneSizes& sizes) {
 }
 
 /// Images with hash footers, and the vbmeta that vouches for them.
-struct HashedImages {
-  explicit HashedImages(const Phone& one) : phone(one) {}
+struct ImageFiles {
+  explicit ImageFiles(const Phone& one) : phone(one) {}
   const Phone& phone;
   std::vector<ZipFile> files;
   std::vector<Bytes> descriptors;
 
   void add(const std::string& name, const Bytes& image, std::size_t partition_size) {
-    const std::vector<Bytes> own{
-        hash_descriptor(name, image, random_bytes(phone.seed + 50 + files.size(), 32)),
-        property_descriptor("com.android.build." + name + ".fingerprint", phone.fingerprint()),
-        property_descriptor("com.android.build." + name + ".security_patch", phone.patch_level)};
-    descriptors.push_back(own.front());
-    files.push_back(
-        {name + ".img", with_footer(image, {}, vbmeta_struct(own, Signing::None), partition_size)});
+    HashedImage made = hashed_image(name, image, random_bytes(phone.seed + 50 + files.size(), 32),
+                                    {phone.fingerprint(), phone.patch_level}, partition_size);
+    descriptors.push_back(std::move(made.descriptor));
+    files.push_back({name + ".img", std::move(made.image)});
   }
   void finish() {
     Bytes vbmeta = vbmeta_struct(descriptors, Signing::DemoKey);
@@ -115,7 +112,7 @@ Status write_out(const std::filesystem::path& path, const Result<Bytes>& bytes) 
 Status write_vernier(const std::filesystem::path& zip, FirmwareSize size, const Context& context) {
   const Phone& phone = kVernier;
   const PhoneSizes sizes = phone_sizes(phone, size);
-  HashedImages chain(phone);
+  ImageFiles chain(phone);
   const Bytes tree = device_tree("Korvale Tarn 2", "korvale,vernier");
   chain.add("boot",
             boot_v1_v2({.version = 2,
@@ -154,7 +151,7 @@ Status write_plumbline(const std::filesystem::path& tar, FirmwareSize size,
                        const Context& context) {
   const Phone& phone = kPlumbline;
   const PhoneSizes sizes = phone_sizes(phone, size);
-  HashedImages chain(phone);
+  ImageFiles chain(phone);
   const auto boot_class = [&](const Bytes& ramdisk, const Bytes& overlay) {
     return boot_v1_v2({.version = 1,
                        .kernel = kernel(sizes.kernel, "4.14.190-korvale-plumbline"),

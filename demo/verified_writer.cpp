@@ -228,4 +228,15 @@ Bytes with_footer(View image, View tree, View vbmeta, std::size_t partition_size
   return out;
 }
 
+HashedImage hashed_image(const std::string& name, View image, View salt, const BuildName& build,
+                         std::size_t partition_size) {
+  HashedImage out{.image = {}, .descriptor = hash_descriptor(name, image, salt)};
+  const std::string about = "com.android.build." + name;
+  const std::vector<Bytes> own{out.descriptor,
+                               property_descriptor(about + ".fingerprint", build.fingerprint),
+                               property_descriptor(about + ".security_patch", build.patch_level)};
+  out.image = with_footer(image, {}, vbmeta_struct(own, Signing::None), partition_size);
+  return out;
+}
+
 }  // namespace wexlo::demo

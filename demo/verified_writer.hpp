@@ -26,4 +26,15 @@ enum class Signing { None, DemoKey };  ///< DemoKey: algorithm 1, SHA-256 with R
 /// @param tree  a hash tree that stands between image and struct; empty for hash footers
 [[nodiscard]] Bytes with_footer(View image, View tree, View vbmeta, std::size_t partition_size);
 
+/// An image with a hash footer, whose unsigned struct tells its build; and the descriptor for
+/// vbmeta.
+struct HashedImage {
+  Bytes image, descriptor;
+};
+struct BuildName {
+  std::string fingerprint, patch_level;
+};
+[[nodiscard]] HashedImage hashed_image(const std::string& name, View image, View salt,
+                                       const BuildName& build, std::size_t partition_size);
+
 }  // namespace wexlo::demo
