@@ -86,7 +86,8 @@ void patches(View input) {
   } else if (kind == 1) {
     (void)apply_puffdiff(rest, as_view(old), 1u << 20, nowhere);
   } else {
-    // A stream that is spelled out comes back, bit for bit, or at least says the same.
+    // A stream that is spelled out comes back, bit for bit. One that spells the longest match in
+    // two ways comes back in the usual one, and says the same.
     const auto tokens = tokens_of_deflate(rest, {0, rest.size() * 8}, 1u << 20);
     if (!tokens) return;
     Bytes back;
@@ -95,6 +96,7 @@ void patches(View input) {
     const std::uint64_t size = bits.size();
     const std::size_t whole = static_cast<std::size_t>(size / 8);
     if (whole <= rest.size() && equal(View(back).first(whole), rest.first(whole))) return;
+    must(as_text(*tokens).contains("\xff\x80"));  // docs/formats/patches.md: a length of 258
     bits.flush();
     const auto again = tokens_of_deflate(back, {0, size}, 1u << 20);
     must(again && equal(*again, *tokens));

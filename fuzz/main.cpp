@@ -57,9 +57,9 @@ std::string content_of(const std::filesystem::path& file) {
   return bytes.str();
 }
 
-/// A target's own seeds, and the small inputs of fuzz/seeds that lead where those do not.
-std::vector<std::string> all_seeds(const fuzz::Target& target) {
-  std::vector<std::string> out = target.seeds();
+/// The small inputs of fuzz/seeds that lead where a target's own seeds do not.
+std::vector<std::string> kept_seeds(const fuzz::Target& target) {
+  std::vector<std::string> out;
   std::set<std::filesystem::path> kept;
   std::error_code none;  // most have some, not all
   for (const auto& entry : std::filesystem::directory_iterator(
@@ -70,6 +70,15 @@ std::vector<std::string> all_seeds(const fuzz::Target& target) {
   return out;
 }
 
+void replay(const fuzz::Target& target, const std::vector<std::string>& seeds,
+            std::uint32_t rounds) {
+  for (const std::string& seed : seeds) {
+    target.run(as_view(seed));
+    for (std::uint32_t round = 0; round < rounds; ++round)
+      target.run(as_view(changed(seed, round)));
+  }
+}
+
 int replay_seeds(const std::string& only, std::uint32_t rounds) {
   if (!std::filesystem::is_directory(WEXLO_KEPT_SEEDS)) {
     std::fprintf(stderr, "not found: %s\n", WEXLO_KEPT_SEEDS);
@@ -77,13 +86,11 @@ int replay_seeds(const std::string& only, std::uint32_t rounds) {
   }
   for (const fuzz::Target& target : fuzz::targets()) {
     if (!only.empty() && only != target.name) continue;
-    const auto seeds = all_seeds(target);
-    for (const std::string& seed : seeds) {
-      target.run(as_view(seed));
-      for (std::uint32_t round = 0; round < rounds; ++round)
-        target.run(as_view(changed(seed, round)));
-    }
-    std::printf("%s: %zu seeds, %u changes of each\n", target.name, seeds.size(), rounds);
+    const auto own = target.seeds(), kept = kept_seeds(target);
+    replay(target, own, rounds);
+    replay(target, kept, rounds / 4);  // they are changed inputs already
+    std::printf("%s: %zu seeds, %u changes of each; %zu kept ones, %u of each\n", target.name,
+                own.size(), rounds, kept.size(), rounds / 4);
   }
   return 0;
 }
@@ -92,9 +99,10 @@ int write_seeds(const std::filesystem::path& folder) {
   for (const fuzz::Target& target : fuzz::targets()) {
     std::filesystem::create_directories(folder / target.name);
     int number = 0;
-    for (const std::string& seed : all_seeds(target))
-      std::ofstream(folder / target.name / ("seed-" + std::to_string(number++)), std::ios::binary)
-          << seed;
+    for (const auto& seeds : {target.seeds(), kept_seeds(target)})
+      for (const std::string& seed : seeds)
+        std::ofstream(folder / target.name / ("seed-" + std::to_string(number++)), std::ios::binary)
+            << seed;
   }
   return 0;
 }
