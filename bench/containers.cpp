@@ -20,7 +20,7 @@ namespace fs = std::filesystem;
 namespace wexlo::bench {
 namespace {
 
-constexpr std::size_t kMiB = 1u << 20, kPiece = 2u << 20;
+constexpr std::size_t kPiece = 2u << 20;
 
 /// Partitions of xz operations; the blobs of each also lie in two files, for the tools.
 bool make_payload(const fs::path& folder, std::size_t partitions, std::size_t mib_each) {

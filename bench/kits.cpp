@@ -17,7 +17,6 @@ namespace {
 const std::string kWexlo = std::string(WEXLO_PROGRAM) + " --quiet --jobs 2 ";
 constexpr std::string_view kRecipe =
     "format = 1\nname = \"small\"\n[[edit]]\nkind = \"put\"\npath = \"note\"\nfrom = \"note\"\n";
-constexpr std::size_t kMiB = 1u << 20;
 
 /// What a kit costs depends on the partitions that it changes, not on the firmware's size.
 void prepare_grows_tenfold(const fs::path& folder) {

@@ -14,6 +14,8 @@
 
 namespace wexlo::bench {
 
+inline constexpr std::size_t kMiB = 1u << 20;
+
 struct Cost {
   double seconds = 1e9;
   std::uint64_t read_bytes = 0, peak_bytes = 0;

@@ -13,7 +13,7 @@ namespace wexlo::bench {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::size_t kMiB = 1u << 20, kSize = 1100;  ///< of the data
+constexpr std::size_t kSize = 1100;  ///< MiB of data
 
 bool make_data(const fs::path& path) {
   std::ofstream out(path, std::ios::binary);

@@ -10,8 +10,6 @@ using namespace wexlo::test;
 
 namespace {
 
-constexpr std::uint64_t kMiB = 1u << 20;
-
 SuperFacts free_super() {
   return {.partitions = {{"system_a", 48 * kMiB, "main"},
                          {"product_a", 6 * kMiB, "main"},

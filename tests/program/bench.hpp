@@ -14,7 +14,6 @@
 namespace wexlo::test {
 
 inline constexpr const char* kBuild = "korvale/gnomon/gnomon:16/KV3A.1/20260905:user/release-keys";
-inline constexpr std::size_t kMiB = 1u << 20;
 
 inline const std::string kFstab =
     "system /system ext4 ro wait,slotselect,avb=vbmeta,logical,first_stage_mount\n"

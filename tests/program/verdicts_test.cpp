@@ -208,7 +208,7 @@ TEST_CASE("patch: a vbmeta's way back is claimed only where restore gives the ve
       ++claimed;
     } else if (ran.exit_code == 0) {
       // What its signer signed is given, and that it may be another image than before is said.
-      CHECK(has(Json::parse(ran.out), "restore", "warning"));
+      CHECK(says(Json::parse(ran.out), "warning:restore"));
       CHECK(Json::parse(ran.out)["result"]["from"] == "signature");
       CHECK(read(dir / "back.img") == stock);
       ++as_signed;

@@ -1,8 +1,6 @@
 #pragma once
 /// What tests of verified boot share: replies with findings, and the invented phone's package.
 
-#include <algorithm>
-
 #include "demo/gnomon.hpp"
 #include "program/support.hpp"
 #include "support/boot.hpp"
@@ -19,12 +17,6 @@ inline Json judged(const TempDir& folder, std::vector<std::string> arguments, in
   const Json document = Json::parse(ran.out);
   CHECK(document["ok"] == (wanted == 0));
   return document;
-}
-
-inline bool has(const Json& document, const std::string& code, const std::string& level = {}) {
-  return std::ranges::any_of(document["findings"], [&](const Json& one) {
-    return one["code"] == code && (level.empty() || one["level"] == level);
-  });
 }
 
 inline std::uint64_t be(const std::string& bytes, std::size_t at) {

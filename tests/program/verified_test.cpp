@@ -159,8 +159,8 @@ TEST_CASE("seal: a program signs for a key that it keeps") {
   CHECK(openssl_agrees(dir, footer_struct(read(dir / "out/boot.img")), "token.pub", "sha256"));
   // A key that others can read is used, and told.
   fs::permissions(dir / "other.pem", fs::perms(0644));
-  CHECK(has(judged(dir, {"seal", "out/boot.img", "--key", "other.pem", "-o", "out2"}, 0),
-            "key-readable", "warning"));
+  CHECK(says(judged(dir, {"seal", "out/boot.img", "--key", "other.pem", "-o", "out2"}, 0),
+             "warning:key-readable"));
 }
 
 TEST_CASE("seal and keys: each mistake has its exit code, and nothing is written") {
@@ -237,8 +237,8 @@ TEST_CASE("seal: the older signature is kept, taken out, made again, and it is s
   std::string spoilt = with;
   spoilt[3000] = static_cast<char>(spoilt[3000] ^ 1);
   write(dir / "spoilt/boot.img", spoilt);
-  CHECK(has(seal("spoilt/boot.img", "stale", "keep"), "older-signature", "warning"));
-  CHECK(has(judged(dir, {"check", "spoilt/boot.img"}, 0), "older-signature", "warning"));
+  CHECK(says(seal("spoilt/boot.img", "stale", "keep"), "warning:older-signature"));
+  CHECK(says(judged(dir, {"check", "spoilt/boot.img"}, 0), "warning:older-signature"));
   (void)seal("made/boot.img", "stripped", "strip");
   CHECK(read(dir / "stripped/boot.img") == image);
 }

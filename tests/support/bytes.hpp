@@ -12,6 +12,8 @@
 
 namespace wexlo::test {
 
+inline constexpr std::uint64_t kMiB = 1u << 20;
+
 /// Numbers that look random, and are the same in every run.
 class Random {
  public:

@@ -7,8 +7,6 @@
 
 namespace wexlo::test {
 
-inline constexpr std::uint64_t kMiB = 1u << 20;
-
 inline PlanImage image(const std::string& name, const std::string& what = "patched") {
   return {.partition = name,
           .flash_file = "flash/" + name + ".img",
