@@ -45,7 +45,7 @@ class SignalWatch {
     sigemptyset(&ignored_);
     for (const int number : {SIGINT, SIGTERM, SIGHUP}) {
       sigaddset(&signals_, number);
-      // Who starts the program may have it go on when the terminal is closed.
+      // nohup has it ignore a hang-up: the terminal may be closed, and the work goes on.
       struct sigaction before {};
       if (sigaction(number, nullptr, &before) == 0 && before.sa_handler == SIG_IGN)
         sigaddset(&ignored_, number);

@@ -378,7 +378,7 @@ TEST_CASE("keys: a signature of another length, or of no sense, never holds") {
         holds(Bytes(blob.begin(), blob.begin() + static_cast<std::ptrdiff_t>(size)), good, digest));
 }
 
-TEST_CASE("sealing: a voucher keeps its own flags, a chained one the key that it is signed with") {
+TEST_CASE("sealing: a struct keeps its flags, and the key that it chains is the one that signed") {
   for (const std::uint32_t flags : {0u, 1u, 2u, 3u}) {
     CAPTURE(flags);
     SignedSet set = signed_set();

@@ -170,7 +170,7 @@ TEST_CASE("demo: run again it refuses, and with --force gives the same package a
   CHECK(judge("cmp before.zip demo/gnomon-ota.zip").exit_code == 0);
 }
 
-TEST_CASE("demo: a hang-up that whoever started it had the program ignore does not stop it") {
+TEST_CASE("demo: a program that was started to ignore hang-ups goes on after one") {
   const TempDir dir;
   const auto before = ::signal(SIGHUP, SIG_IGN);
   const int status = prepare_with(SIGHUP, 0, dir / "kit");
