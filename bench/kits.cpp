@@ -3,12 +3,12 @@
 #include <filesystem>
 
 #include "base/output.hpp"
-#include "base/text.hpp"
 #include "demo/containers.hpp"
 #include "demo/gnomon.hpp"
 #include "demo/images.hpp"
 #include "demo/phones.hpp"
 #include "measure.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::bench {
 namespace fs = std::filesystem;

@@ -5,11 +5,11 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
 #include "settings.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -5,7 +5,7 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo::cli {

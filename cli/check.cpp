@@ -1,4 +1,4 @@
-#include "job/check.hpp"
+#include "check/check.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -7,11 +7,11 @@
 #include <filesystem>
 
 #include "base/output.hpp"
-#include "base/text.hpp"
 #include "chain.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 #include "verified/key.hpp"
 
 namespace wexlo::cli {

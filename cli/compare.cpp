@@ -1,11 +1,11 @@
-#include "job/compare.hpp"
+#include "compare/compare.hpp"
 
 #include <fmt/format.h>
 
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

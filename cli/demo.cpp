@@ -5,13 +5,13 @@
 
 #include "base/output.hpp"
 #include "base/source.hpp"
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "demo/gnomon.hpp"
 #include "demo/phones.hpp"
 #include "options.hpp"
 #include "program.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace fs = std::filesystem;

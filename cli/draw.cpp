@@ -1,11 +1,11 @@
 #include <fmt/format.h>
 
 #include "base/output.hpp"
-#include "base/text.hpp"
 #include "commands.hpp"
-#include "job/drawings.hpp"
+#include "figure/drawings.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -6,7 +6,7 @@
 #include <algorithm>
 #include <array>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 

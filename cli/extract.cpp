@@ -1,16 +1,16 @@
-#include "job/extract.hpp"
+#include "firmware/extract_manifest.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <filesystem>
 
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "firmware/formats.hpp"
 #include "inspect.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 #include "verified/key.hpp"
 
 namespace wexlo::cli {

@@ -5,10 +5,10 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -3,7 +3,7 @@
 
 #include <string>
 
-#include "job/inspect.hpp"
+#include "inspect/inspect.hpp"
 #include "reply.hpp"
 
 namespace wexlo::cli {

@@ -3,9 +3,9 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
 #include "chain.hpp"
 #include "inspect.hpp"
+#include "text/text.hpp"
 #include "time_text.hpp"
 
 namespace wexlo::cli {

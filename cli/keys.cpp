@@ -4,10 +4,10 @@
 
 #include "base/digest.hpp"
 #include "base/output.hpp"
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 #include "verified/key.hpp"
 
 namespace wexlo::cli {

@@ -6,7 +6,7 @@
 #include <ostream>
 #include <random>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -3,12 +3,12 @@
 #include "base/digest.hpp"
 #include "base/output.hpp"
 #include "base/source.hpp"
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "edits.hpp"
 #include "job/patch.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -4,12 +4,12 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "edits.hpp"
 #include "job/manifest.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

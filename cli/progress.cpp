@@ -4,7 +4,7 @@
 
 #include <ostream>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 

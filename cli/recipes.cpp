@@ -1,11 +1,11 @@
 #include <fmt/format.h>
 
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "edits.hpp"
 #include "options.hpp"
 #include "recipe/recipe.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -3,11 +3,11 @@
 #include <iostream>
 
 #include "base/digest.hpp"
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "parts/parts.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -5,7 +5,7 @@
 #include <cerrno>
 #include <ostream>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

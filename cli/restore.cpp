@@ -4,10 +4,10 @@
 
 #include "base/output.hpp"
 #include "base/source.hpp"
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -1,17 +1,17 @@
-#include "job/seal.hpp"
+#include "seal/seal.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
 #include <charconv>
 
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "firmware/firmware.hpp"
-#include "job/signing.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "seal/signing.hpp"
 #include "size_text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {
@@ -144,7 +144,7 @@ Result<SealOptions> core_options(const SealArguments& options, const Session& se
                   .overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse};
   if (!options.sign_digest.empty())
     out.signed_digest = options.sign_digest == "sha512" ? DigestKind::Sha512 : DigestKind::Sha256;
-  if (!out.new_vbmeta.empty() && !out.new_vbmeta.starts_with("vbmeta"))
+  if (!out.new_vbmeta.empty() && !is_vbmeta(out.new_vbmeta))
     return std::unexpected(
         usage("a new struct's partition is called vbmeta or vbmeta_…", out.new_vbmeta, "vbmeta")
             .error());

@@ -7,7 +7,7 @@
 #include <filesystem>
 #include <thread>
 
-#include "base/toml_read.hpp"
+#include "text/toml_read.hpp"
 
 namespace wexlo::cli {
 namespace fs = std::filesystem;

@@ -1,4 +1,4 @@
-#include "kit/sheet.hpp"
+#include "kit/facts/sheet.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>
@@ -7,11 +7,11 @@
 
 #include "base/output.hpp"
 #include "base/source_read.hpp"
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "phone/command.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -4,7 +4,7 @@
 #include <cctype>
 #include <string>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 

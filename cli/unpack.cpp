@@ -1,11 +1,11 @@
 #include <fmt/format.h>
 
 #include "base/source.hpp"
-#include "base/text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "parts/parts.hpp"
 #include "reply.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {

@@ -5,7 +5,7 @@
 #include "firmware/formats.hpp"
 #include "firmware/insert.hpp"
 #include "firmware/relist.hpp"
-#include "kit/sheet.hpp"
+#include "kit/facts/sheet.hpp"
 #include "support/boot.hpp"
 #include "support/containers.hpp"
 #include "target.hpp"

@@ -1,8 +1,8 @@
 /// The chain of verified boot, and the rules that judge images.
 
 #include "image/boot.hpp"
-#include "job/seal_image.hpp"
 #include "judge/subject.hpp"
+#include "seal/seal_image.hpp"
 #include "support/boot.hpp"
 #include "support/vbmeta.hpp"
 #include "target.hpp"

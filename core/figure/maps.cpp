@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
 #include "figure/strip.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::figure {
 namespace {

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <numeric>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::figure {
 namespace {

@@ -7,8 +7,8 @@
 #include <cmath>
 #include <memory>
 
-#include "base/text.hpp"
 #include "figure/hatch.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::figure {
 namespace {

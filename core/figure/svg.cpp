@@ -5,8 +5,8 @@
 #include <algorithm>
 #include <cmath>
 
-#include "base/text.hpp"
 #include "figure/hatch.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::figure {
 namespace {

@@ -6,8 +6,8 @@
 #include <map>
 #include <set>
 
-#include "base/text.hpp"
 #include "figure/strip.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::figure {
 

@@ -71,16 +71,6 @@ void BuildFacts::merge(const BuildFacts& other) {
     if (std::ranges::find(demands, demand) == demands.end()) demands.push_back(demand);
 }
 
-std::string_view slot_suffix(std::string_view name) {
-  return name.size() > 2 && (name.ends_with("_a") || name.ends_with("_b"))
-             ? name.substr(name.size() - 2)
-             : std::string_view();
-}
-
-std::string_view without_slot(std::string_view name) {
-  return name.substr(0, name.size() - slot_suffix(name).size());
-}
-
 const PartitionFacts* Firmware::find(std::string_view name) const {
   const auto at = std::ranges::find(partitions, name, &PartitionFacts::name);
   return at == partitions.end() ? nullptr : &*at;

@@ -8,6 +8,7 @@
 
 #include "archive/tar.hpp"
 #include "firmware/content.hpp"
+#include "image/partitions.hpp"
 
 namespace wexlo {
 
@@ -95,11 +96,6 @@ using FirmwarePtr = std::unique_ptr<Firmware>;
 /// A partition's name as a file name: letters, digits, `_`, `-` and `.`, not first.
 /// Errors: UnsafePath.
 [[nodiscard]] Status check_partition_name(std::string_view name);
-
-/// "_a" or "_b" at the end, or nothing.
-[[nodiscard]] std::string_view slot_suffix(std::string_view name);
-/// The name without that; points into `name`.
-[[nodiscard]] std::string_view without_slot(std::string_view name);
 
 /// A whole partition in memory. Errors: as Content::read, LimitExceeded over `limit` bytes.
 [[nodiscard]] Result<Blob> read_partition(const PartitionFacts& partition, std::uint64_t limit,

@@ -7,7 +7,6 @@
 #include <bit>
 
 #include "archive/zip.hpp"
-#include "base/http.hpp"
 #include "codec/unpacked.hpp"
 #include "firmware/build_text.hpp"
 #include "firmware/file_names.hpp"
@@ -19,6 +18,7 @@
 #include "image/boot.hpp"
 #include "image/device_tree.hpp"
 #include "image/part_header.hpp"
+#include "net/http.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {

@@ -6,7 +6,7 @@
 #include <array>
 #include <cctype>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {

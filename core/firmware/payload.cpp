@@ -16,7 +16,7 @@ constexpr std::size_t kPayloadHeader = 24, kHeaderSizeV1 = 20;
 constexpr std::uint64_t kMaxManifest = 64u << 20;  ///< real ones take up to a few MiB
 constexpr int kMaxPayloadPartitions = 1024;
 // What is read of one is bounded where it is read; no storage of a phone is as large as this.
-constexpr std::uint64_t kMaxPartition = std::uint64_t{1} << 40;
+constexpr std::uint64_t kMaxPayloadImage = std::uint64_t{1} << 40;
 constexpr std::uint64_t kMaxBlockSize = 1u << 20;
 
 class PayloadReader {
@@ -172,11 +172,11 @@ class PayloadReader {
           {.code = ErrorCode::BadValue,
            .message = fmt::format("partition {} stands in the manifest twice", update.name()),
            .offset = header_size_});
-    if (update.new_info().size() > kMaxPartition)
+    if (update.new_info().size() > kMaxPayloadImage)
       return fail({.code = ErrorCode::LimitExceeded,
                    .message = fmt::format("partition {} claims an impossible size", update.name()),
                    .offset = header_size_,
-                   .expected = fmt::format("at most {} bytes", kMaxPartition),
+                   .expected = fmt::format("at most {} bytes", kMaxPayloadImage),
                    .found = fmt::format("{} bytes", update.new_info().size())});
     const std::uint64_t block = manifest_->block_size();
     PartitionFacts facts{.name = update.name(),
@@ -189,7 +189,7 @@ class PayloadReader {
       facts.stored_size += operation.data_length();
       std::uint64_t& bytes = facts.written_by[operation_name(operation.type())];
       for (const auto& extent : operation.dst_extents())
-        bytes += std::min(extent.num_blocks(), kMaxPartition / block) * block;
+        bytes += std::min(extent.num_blocks(), kMaxPayloadImage / block) * block;
       out_->incremental |= !is_full_kind(operation.type());
     }
     if (update.has_hash_tree_extent() && update.hash_tree_extent().num_blocks() > 0)

@@ -11,9 +11,9 @@
 namespace wexlo {
 namespace {
 
-constexpr std::uint16_t kMajor = 1;
+constexpr std::uint16_t kSparseMajor = 1;
 constexpr std::uint32_t kMaxBlock = 16u << 20;
-constexpr std::uint64_t kMaxImage = std::uint64_t{1} << 44;
+constexpr std::uint64_t kMaxUnpacked = std::uint64_t{1} << 44;
 enum ChunkType : std::uint16_t { Raw = 0xCAC1, Fill = 0xCAC2, Skip = 0xCAC3, Crc = 0xCAC4 };
 
 struct Chunk {
@@ -103,7 +103,7 @@ Status SparseSource::open() {
     WEXLO_TRY(const auto blocks, in.get<std::uint32_t>("total_blks"));
     WEXLO_TRY(total_chunks_, in.get<std::uint32_t>("total_chunks"));
     WEXLO_TRY(image_sum_, in.get<std::uint32_t>("image_checksum"));
-    if (major != kMajor)
+    if (major != kSparseMajor)
       return fail({.code = ErrorCode::Unsupported,
                    .message = "a sparse image of another major version",
                    .offset = 4,
@@ -122,11 +122,11 @@ Status SparseSource::open() {
                    .expected = fmt::format("a multiple of 4 up to {}", kMaxBlock),
                    .found = fmt::format("{}", block_)});
     size_ = std::uint64_t{block_} * blocks;
-    if (size_ > kMaxImage)
+    if (size_ > kMaxUnpacked)
       return fail({.code = ErrorCode::LimitExceeded,
                    .message = "the sparse image claims an impossible size",
                    .offset = 16,
-                   .expected = fmt::format("at most {} bytes", kMaxImage),
+                   .expected = fmt::format("at most {} bytes", kMaxUnpacked),
                    .found = fmt::format("{} bytes", size_)});
     next_at_ = header_size;
     return {};

@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <charconv>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {

@@ -3,7 +3,7 @@
 namespace wexlo::part_header {
 namespace {
 
-constexpr std::uint32_t kMagic = 0x58881688;
+constexpr std::uint32_t kPartMagic = 0x58881688;
 constexpr std::size_t kSizeAt = 4, kNameAt = 8, kNameSize = 32;
 
 std::uint32_t size_field(View header) {
@@ -13,7 +13,7 @@ std::uint32_t size_field(View header) {
 }  // namespace
 
 bool looks_like(View start) {
-  return start.size() >= kSize && load<std::uint32_t, LE>(start.data()) == kMagic;
+  return start.size() >= kSize && load<std::uint32_t, LE>(start.data()) == kPartMagic;
 }
 
 Split split(const Blob& part) {

@@ -3,7 +3,7 @@
 
 #include <filesystem>
 
-#include "job/image_cache.hpp"
+#include "firmware/image_cache.hpp"
 #include "job/prepare_wish.hpp"
 
 namespace wexlo {

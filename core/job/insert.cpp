@@ -10,7 +10,7 @@
 #include "base/error_kinds.hpp"
 #include "base/source_read.hpp"
 #include "firmware/content.hpp"
-#include "job/phone_set.hpp"
+#include "judge/phone_set.hpp"
 #include "verified/chain.hpp"
 
 namespace wexlo {
@@ -136,7 +136,7 @@ class Insertion {
   /// partition's image has the right kind, too.
   Status hold_against(const PartitionFacts& old, const Given& given) {
     const std::string bare(without_slot(old.name));
-    if (old.size > kMaxImage || !(is_boot_class(bare) || bare.starts_with("vbmeta"))) return {};
+    if (old.size > kMaxImage || partition_class(bare) == PartitionClass::Other) return {};
     auto bytes = read_partition(old, kMaxImage, context_);
     if (!bytes && is_of_this_run(bytes.error().code)) return fail(bytes.error());
     if (!bytes) return {};  // what is damaged may be replaced

@@ -6,7 +6,7 @@
 
 #include "base/output.hpp"
 #include "firmware/insert.hpp"
-#include "job/given.hpp"
+#include "kit/facts/given.hpp"
 
 namespace wexlo {
 

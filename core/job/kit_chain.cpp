@@ -8,9 +8,9 @@
 
 #include "base/digest.hpp"
 #include "base/error_kinds.hpp"
-#include "job/phone_set.hpp"
 #include "job/restore.hpp"
-#include "job/seal.hpp"
+#include "judge/phone_set.hpp"
+#include "seal/seal.hpp"
 
 namespace wexlo {
 namespace {
@@ -56,7 +56,7 @@ class KitSealer {
   Result<std::map<std::string, std::uint64_t>> sizes_of_new_footers() const {
     std::map<std::string, std::uint64_t> out;
     for (const SealInput& one : inputs_) {
-      if (one.partition.starts_with("vbmeta")) continue;
+      if (is_vbmeta(one.partition)) continue;
       WEXLO_TRY(const auto footer, verified::read_footer(*one.source));
       if (footer) continue;
       const auto size = sheet_ ? sheet_->size_of(one.partition) : std::nullopt;
@@ -98,7 +98,7 @@ class KitSealer {
     bool top = false;
     for (const PartitionFacts& one : stock_.firmware().partitions) {
       const std::string name(without_slot(one.name));
-      if (!name.starts_with("vbmeta") || one.size == 0) continue;
+      if (!is_vbmeta(name) || one.size == 0) continue;
       WEXLO_TRY(const Blob bytes, bytes_of(name));
       if (bytes.empty()) continue;
       top = top || name == "vbmeta";
@@ -134,7 +134,7 @@ class KitSealer {
   static Status account(const SealedImage& sealed, View before, View after, Patched& patched) {
     const std::string cause = fmt::format("sealed: {}", fmt::join(sealed.done, ", "));
     std::vector<ChangedRange> allowed;
-    if (sealed.partition.starts_with("vbmeta")) {
+    if (is_vbmeta(sealed.partition)) {
       std::uint64_t end = 0;
       for (const View side : {before, after})
         if (const auto vbmeta = verified::parse_vbmeta(Blob(to_bytes(side))))

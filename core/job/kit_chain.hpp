@@ -2,8 +2,8 @@
 /// A kit's images in the chain of verified boot: made true with the user's own key, and judged as a
 /// phone will judge them.
 
+#include "firmware/stock_images.hpp"
 #include "job/prepare.hpp"
-#include "job/stock_images.hpp"
 #include "verified/chain.hpp"
 
 namespace wexlo {

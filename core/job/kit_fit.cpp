@@ -7,9 +7,9 @@
 
 #include "base/contains.hpp"
 #include "base/error_kinds.hpp"
-#include "base/text.hpp"
-#include "job/phone_set.hpp"
+#include "judge/phone_set.hpp"
 #include "ramdisk/textfiles.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {
@@ -28,16 +28,18 @@ std::optional<unsigned> header_version(const LoadedImage* image) {
 
 /// The kernel's sibling tells; any image with a boot header will do.
 std::optional<unsigned> boot_header_version(const StockImages& stock) {
-  for (const char* name : {"boot", "init_boot", "recovery"})
-    if (const auto at = stock.read().find(name); at != stock.read().end())
+  for (const PartitionRow& row : partition_rows())
+    if (const auto at = stock.read().find(std::string(row.name));
+        row.image == "boot" && at != stock.read().end())
       if (const auto version = header_version(&at->second)) return version;
   return std::nullopt;
 }
 
 std::vector<std::string> chain_of(const StockImages& stock) {
   std::vector<std::string> out;
-  for (const char* name : {"boot", "init_boot", "vendor_boot", "recovery", "vbmeta"})
-    if (stock.has(name)) out.emplace_back(name);
+  for (const std::string_view name : ramdisk_partitions(RamdiskOrder::Told))
+    if (stock.has(std::string(name))) out.emplace_back(name);
+  if (stock.has("vbmeta")) out.emplace_back("vbmeta");
   return out;
 }
 
@@ -156,14 +158,14 @@ Status judge_vouched(const Workbench& bench, Prepared& out) {
   PhoneSet set;
   for (const PartitionFacts& one : bench.stock.firmware().partitions) {
     const std::string name(without_slot(one.name));
-    if (!name.starts_with("vbmeta") || one.size == 0) continue;
+    if (!is_vbmeta(name) || one.size == 0) continue;
     const auto image = bench.stock.get(name, bench.context);
     if (!image && is_of_this_run(image.error().code)) return fail(image.error());
     // Where there are two of it, which one is meant was not asked.
     if (image && *image != nullptr) set.add(name, (*image)->bytes);
   }
   for (const PreparedImage& one : out.images) {
-    if (!one.flashed || one.partition.starts_with("vbmeta")) continue;
+    if (!one.flashed || is_vbmeta(one.partition)) continue;
     WEXLO_TRY(const LoadedImage* const twin, bench.stock.get(one.partition, bench.context));
     if (twin != nullptr) set.add(one.partition, twin->bytes);
   }
@@ -223,14 +225,14 @@ const PartitionFacts* own_image(const Workbench& bench, const std::string& name)
 
 /// What the image of a partition has to be: what the firmware's own is, else what its name says.
 std::string kind_due(const Workbench& bench, const std::string& name) {
-  if (name.starts_with("vbmeta")) return "vbmeta";
+  if (is_vbmeta(name)) return "vbmeta";
   if (!is_boot_class(name)) return "";
   if (const PartitionFacts* own = own_image(bench, name)) {
     const auto start = own->content->head(kProbeSize);
     const auto found = start ? identify_bytes(*start) : std::nullopt;
     if (found) return std::string(found->format->kind);
   }
-  return name == "vendor_boot" ? "vendor_boot" : name == "dtbo" ? "" : "boot";
+  return std::string(partition_row(name)->image);
 }
 
 /// Whether the build that an image names is another phone's. A generic kernel's image names its own
@@ -284,7 +286,7 @@ void judge_given(const Workbench& bench, Prepared& out) {
               fmt::format("{} is {}, and the file given for it is {}.", one.partition, wanted,
                           one.kind.empty() ? "not recognised" : one.kind),
               one.partition);
-    const bool own = is_boot_class(name) || name.starts_with("vbmeta");
+    const bool own = partition_class(name) != PartitionClass::Other;
     if (own && one.image != nullptr && names_another_phone(bench, out, name, *one.image))
       problem(out, "other-phone-" + one.partition,
               fmt::format("The image given for {} is of the build {}: another phone than {}.",
@@ -368,13 +370,14 @@ Status judge_mounts(const Workbench& bench, Prepared& out) {
   const verified::Walk& walk = out.verification.walk;
   if (walk.structs.empty() || walk.verification_disabled || walk.hashtrees_disabled) return {};
   std::set<std::string> verified;
-  for (const char* name : {"boot", "init_boot", "vendor_boot"}) {
+  for (const std::string_view name : ramdisk_partitions(RamdiskOrder::Joined)) {
+    if (name == "recovery") continue;  // a normal start mounts nothing by what is in there
     const auto changed = std::ranges::find_if(
         out.images, [&](const PreparedImage& one) { return one.partition == name && one.flashed; });
     ImageFacts facts;
     if (changed != out.images.end()) {
-      WEXLO_TRY(const LoadedImage image, load_image(changed->patched.bytes, name));
-      WEXLO_TRY(facts, image_facts(image, name, bench.context));
+      WEXLO_TRY(const LoadedImage image, load_image(changed->patched.bytes, std::string(name)));
+      WEXLO_TRY(facts, image_facts(image, std::string(name), bench.context));
     } else if (const auto at = std::ranges::find(out.chain, name, &ImageFacts::partition);
                at != out.chain.end()) {
       facts = *at;

@@ -2,8 +2,8 @@
 /// What speaks against a kit before it is made: the wrong phone, the wrong file, no room. Whatever
 /// is found goes into what is prepared, as rows of the fit and as findings.
 
+#include "firmware/stock_images.hpp"
 #include "job/prepare.hpp"
-#include "job/stock_images.hpp"
 
 namespace wexlo {
 

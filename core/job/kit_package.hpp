@@ -1,8 +1,8 @@
 #pragma once
 /// The tars that download-mode phones take, with the member names of their own packages.
 
-#include "job/kit_folder.hpp"
 #include "job/kit_write.hpp"
+#include "kit/folder/kit_folder.hpp"
 
 namespace wexlo {
 

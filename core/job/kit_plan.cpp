@@ -6,7 +6,7 @@
 #include <algorithm>
 
 #include "base/contains.hpp"
-#include "kit/demands.hpp"
+#include "kit/facts/demands.hpp"
 
 namespace wexlo {
 namespace {

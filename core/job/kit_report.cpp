@@ -7,10 +7,10 @@
 
 #include "base/contains.hpp"
 #include "base/digest.hpp"
-#include "base/text.hpp"
-#include "job/drawings.hpp"
+#include "figure/drawings.hpp"
 #include "job/manifest.hpp"
 #include "report/document.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {

@@ -1,8 +1,8 @@
 #pragma once
 /// The record of a kit that is filed with the phone: report.html, report.json, figures.
 
-#include "job/kit_folder.hpp"
 #include "job/kit_write.hpp"
+#include "kit/folder/kit_folder.hpp"
 
 namespace wexlo {
 

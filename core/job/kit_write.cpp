@@ -7,11 +7,11 @@
 #include "archive/bundle.hpp"
 #include "base/contains.hpp"
 #include "firmware/sparse_write.hpp"
-#include "job/kit_folder.hpp"
 #include "job/kit_package.hpp"
 #include "job/kit_plan.hpp"
 #include "job/kit_report.hpp"
 #include "job/manifest.hpp"
+#include "kit/folder/kit_folder.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;

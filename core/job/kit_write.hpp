@@ -1,8 +1,8 @@
 #pragma once
 /// Writing a kit's folder from what was prepared.
 
+#include "firmware/stock_images.hpp"
 #include "job/prepare.hpp"
-#include "job/stock_images.hpp"
 
 namespace wexlo {
 

@@ -1,6 +1,6 @@
 #include "job/manifest.hpp"
 
-#include "job/kit_super.hpp"
+#include "kit/folder/kit_super.hpp"
 
 #include <nlohmann/json.hpp>
 

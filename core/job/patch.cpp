@@ -6,7 +6,7 @@
 #include <algorithm>
 
 #include "image/boot.hpp"
-#include "job/inspect.hpp"
+#include "inspect/inspect.hpp"
 
 namespace wexlo {
 namespace {

@@ -7,12 +7,12 @@
 #include "base/contains.hpp"
 #include "base/digest.hpp"
 #include "base/source_read.hpp"
-#include "job/edit_places.hpp"
-#include "job/extract.hpp"
+#include "firmware/extract.hpp"
 #include "job/kit_chain.hpp"
 #include "job/kit_fit.hpp"
 #include "job/kit_notes.hpp"
 #include "job/kit_write.hpp"
+#include "kit/facts/edit_places.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -114,7 +114,8 @@ class Preparation {
   Status choose() {
     std::vector<Candidate> candidates;
     // init_boot settles it alone when it can, so that the others need not be read.
-    for (const std::string partition : {"init_boot", "boot", "vendor_boot", "recovery"}) {
+    for (const std::string_view name : ramdisk_partitions(RamdiskOrder::Target)) {
+      const std::string partition(name);
       WEXLO_TRY(const LoadedImage* const image, stock_->get(partition, context_));
       if (image == nullptr) continue;
       candidates.push_back({partition, image});
@@ -272,7 +273,8 @@ class Preparation {
 
   /// What the next build will be held against, and what the one before is held against now.
   Status gather_facts() {
-    for (const char* name : {"boot", "init_boot", "vendor_boot", "recovery"}) {
+    for (const std::string_view partition : ramdisk_partitions(RamdiskOrder::Told)) {
+      const std::string name(partition);
       WEXLO_TRY(const LoadedImage* const image, stock_->get(name, context_));
       if (image == nullptr || !image->image) continue;
       WEXLO_TRY(ImageFacts facts, image_facts(*image, name, context_));
@@ -284,7 +286,8 @@ class Preparation {
 
   /// Signs with the owner's key, when there is one; then judges what a phone will make of the kit.
   Status verify() {
-    if (options_.signer) WEXLO_CHECK(seal_kit(*stock_, options_.signer, options_.sheet, out_, context_));
+    if (options_.signer)
+      WEXLO_CHECK(seal_kit(*stock_, options_.signer, options_.sheet, out_, context_));
     WEXLO_TRY(out_.verification,
               judge_kit(*stock_, options_.signer ? options_.signer->public_key() : Bytes{}, out_,
                         context_));

@@ -6,24 +6,21 @@
 
 #include "base/output.hpp"
 #include "base/pool.hpp"
-#include "job/chain_facts.hpp"
-#include "job/image_cache.hpp"
-#include "job/kit_facts.hpp"
-#include "job/old_kit.hpp"
+#include "firmware/image_cache.hpp"
 #include "job/patch.hpp"
 #include "judge/finding.hpp"
-#include "kit/fit.hpp"
-#include "kit/plan.hpp"
-#include "kit/target.hpp"
+#include "kit/facts/chain_facts.hpp"
+#include "kit/facts/fit.hpp"
+#include "kit/facts/shape.hpp"
+#include "kit/facts/target.hpp"
+#include "kit/folder/kit_folder.hpp"
+#include "kit/folder/old_kit.hpp"
+#include "kit/plan/plan.hpp"
 #include "recipe/patch.hpp"
 #include "verified/chain.hpp"
 #include "verified/key.hpp"
 
 namespace wexlo {
-
-inline constexpr std::string_view kKitManifest = "kit.json";
-/// The public key blob that a kit brings along for the phone to trust.
-inline constexpr std::string_view kKitKey = "key/root-key.bin";
 
 struct PrepareOptions {
   std::vector<Recipe> recipes;

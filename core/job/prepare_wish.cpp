@@ -1,6 +1,6 @@
 #include "job/prepare_wish.hpp"
 
-#include "job/signing.hpp"
+#include "seal/signing.hpp"
 
 namespace wexlo {
 namespace {

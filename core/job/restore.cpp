@@ -6,7 +6,7 @@
 #include "base/source.hpp"
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
-#include "job/manifest_read.hpp"
+#include "kit/folder/manifest_read.hpp"
 #include "ramdisk/layout.hpp"
 #include "recipe/way_back.hpp"
 #include "verified/vbmeta.hpp"

@@ -6,8 +6,8 @@
 #include <set>
 
 #include "base/contains.hpp"
-#include "base/toml_read.hpp"
 #include "job/batch.hpp"
+#include "text/toml_read.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;

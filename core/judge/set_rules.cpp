@@ -6,13 +6,13 @@
 #include <set>
 
 #include "base/crc.hpp"
-#include "base/text.hpp"
 #include "image/boot.hpp"
 #include "image/words.hpp"
 #include "judge/starts.hpp"
 #include "judge/subject.hpp"
 #include "ramdisk/layout.hpp"
 #include "ramdisk/textfiles.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {
@@ -119,8 +119,9 @@ class SetRules {
 
   void joint() {
     std::vector<ChainImage> chain;
-    for (const char* name : {"vendor_boot", "init_boot", "boot", "recovery"})
-      if (const Subject* one = find(name)) chain.push_back({name, one->image(), &one->reading});
+    for (const std::string_view name : ramdisk_partitions(RamdiskOrder::Joined))
+      if (const Subject* one = find(name))
+        chain.push_back({std::string(name), one->image(), &one->reading});
     for (const std::string& problem : starts_of(chain).problems)
       if (!problem.contains("lz4 frame"))  // told of the image that has it
         report_.add("joined-ramdisk", "", problem + ".");

@@ -16,10 +16,4 @@ const Subject* Subjects::find(std::string_view partition) const {
   return at == all.end() ? nullptr : &*at;
 }
 
-bool is_boot_class(std::string_view partition) {
-  constexpr std::array<std::string_view, 8> names{
-      "boot", "init_boot", "vendor_boot", "vendor_kernel_boot", "recovery", "dtbo", "dtb", "pvmfw"};
-  return std::ranges::find(names, partition) != names.end();
-}
-
 }  // namespace wexlo

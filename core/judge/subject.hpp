@@ -31,9 +31,6 @@ struct Subjects {
   [[nodiscard]] const Subject* find(std::string_view partition) const;  ///< nullptr: not in it
 };
 
-/// Partitions whose images are read whole and judged; others only take part in verified boot.
-[[nodiscard]] bool is_boot_class(std::string_view partition);
-
 /// The rules that one image can be judged by. @param stock  nullptr: there is none to compare with
 void judge_form(const Subject& one, const Subject* stock, Report& report);
 void judge_ramdisks(const Subject& one, const Subject* stock, Report& report);

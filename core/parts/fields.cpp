@@ -6,8 +6,8 @@
 #include <array>
 #include <charconv>
 
-#include "base/text.hpp"
 #include "image/boot.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::parts {
 namespace {

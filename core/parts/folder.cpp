@@ -4,10 +4,10 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
-#include "base/toml_read.hpp"
 #include "image/fragments.hpp"
 #include "parts/parts.hpp"
+#include "text/text.hpp"
+#include "text/toml_read.hpp"
 
 namespace wexlo::parts {
 namespace fs = std::filesystem;

@@ -3,14 +3,14 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
-#include "base/text.hpp"
-#include "base/toml_read.hpp"
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
 #include "parts/fields.hpp"
 #include "parts/folder.hpp"
 #include "parts/parts.hpp"
 #include "parts/rebuild.hpp"
+#include "text/text.hpp"
+#include "text/toml_read.hpp"
 
 namespace wexlo::parts {
 namespace fs = std::filesystem;

@@ -7,7 +7,7 @@
 #include <cctype>
 #include <charconv>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::parts {
 namespace {

@@ -5,12 +5,12 @@
 #include <set>
 
 #include "base/digest.hpp"
-#include "base/text.hpp"
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
 #include "image/kernel.hpp"
 #include "parts/fields.hpp"
 #include "parts/parts.hpp"
+#include "text/text.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo::parts {

@@ -2,7 +2,7 @@
 
 #include <array>
 
-#include "base/text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {

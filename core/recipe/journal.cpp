@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
-#include "base/toml_read.hpp"
+#include "text/text.hpp"
+#include "text/toml_read.hpp"
 
 namespace wexlo {
 namespace {

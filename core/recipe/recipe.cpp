@@ -7,8 +7,8 @@
 
 #include "base/contains.hpp"
 #include "base/source.hpp"
-#include "base/toml_read.hpp"
 #include "recipe/fields.hpp"
+#include "text/toml_read.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;

@@ -5,8 +5,8 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
-#include "base/text_diff.hpp"
 #include "image/kernel.hpp"
+#include "text/text_diff.hpp"
 
 namespace wexlo {
 namespace {

@@ -1,7 +1,7 @@
 #include <fmt/format.h>
 
-#include "base/text.hpp"
 #include "report/document.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::report {
 namespace {

@@ -4,7 +4,8 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
+#include "image/partitions.hpp"
+#include "text/text.hpp"
 #include "verified/key.hpp"
 #include "verified/layout.hpp"
 
@@ -89,7 +90,7 @@ class Walker {
       const bool none = !looks_like_vbmeta(bytes.view());
       fault("verified-struct", name, none ? Standing::Missing : Standing::BadSignature,
             none ? fmt::format("{} has no verified-boot struct{}: a loader stops there.", name,
-                               name.starts_with("vbmeta") ? "" : " and no footer that leads to one")
+                               is_vbmeta(name) ? "" : " and no footer that leads to one")
                  : fmt::format("A loader does not accept the struct of {}: {}.", name,
                                accepted.error().message),
             true, true);

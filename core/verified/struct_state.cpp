@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <array>
 
+#include "image/partitions.hpp"
 #include "verified/chain.hpp"
 #include "verified/key.hpp"
 #include "verified/layout.hpp"
@@ -75,7 +76,7 @@ Status loader_accepts(View bytes) {
 }
 
 Result<std::optional<StructPlace>> find_struct(const Source& partition, std::string_view name) {
-  if (name.starts_with("vbmeta")) {
+  if (is_vbmeta(name)) {
     const std::uint64_t size = std::min(partition.size(), kMaxVbmeta);
     return StructPlace{0, size, false};
   }

@@ -7,9 +7,9 @@
 #include "base/output.hpp"
 #include "base/pool.hpp"
 #include "base/source.hpp"
-#include "base/text.hpp"
 #include "support/bytes.hpp"
 #include "support/check.hpp"
+#include "text/text.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

@@ -1,11 +1,11 @@
-#include "job/compare.hpp"
+#include "compare/compare.hpp"
 
 #include <algorithm>
 
-#include "base/text_diff.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
 #include "support/vbmeta.hpp"
+#include "text/text_diff.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

@@ -5,17 +5,18 @@
 #include <nlohmann/json.hpp>
 #include <sstream>
 
-#include "base/toml_read.hpp"
 #include "firmware/content.hpp"
+#include "firmware/extract_manifest.hpp"
 #include "firmware/formats.hpp"
 #include "job/batch.hpp"
-#include "job/manifest_read.hpp"
-#include "kit/sheet.hpp"
+#include "kit/facts/sheet.hpp"
+#include "kit/folder/manifest_read.hpp"
 #include "parts/parts.hpp"
 #include "recipe/recipe.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
 #include "support/places.hpp"
+#include "text/toml_read.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

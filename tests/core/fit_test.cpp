@@ -1,4 +1,4 @@
-#include "kit/fit.hpp"
+#include "kit/facts/fit.hpp"
 
 #include <algorithm>
 

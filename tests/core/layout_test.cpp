@@ -1,6 +1,6 @@
 #include "ramdisk/layout.hpp"
 
-#include "kit/target.hpp"
+#include "kit/facts/target.hpp"
 #include "recipe/patch.hpp"
 #include "support/patching.hpp"
 

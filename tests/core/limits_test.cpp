@@ -4,11 +4,11 @@
 #include <latch>
 #include <optional>
 
-#include "base/json_read.hpp"
 #include "base/pool.hpp"
 #include "base/source.hpp"
 #include "firmware/payload_operation.hpp"
 #include "support/check.hpp"
+#include "text/json_read.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

@@ -1,6 +1,6 @@
 #include "judge/origin.hpp"
 
-#include "job/inspect.hpp"
+#include "inspect/inspect.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
 #include "support/vbmeta.hpp"

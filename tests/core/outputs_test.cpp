@@ -5,14 +5,14 @@
 
 #include <fstream>
 
-#include "base/json_read.hpp"
 #include "base/memory.hpp"
 #include "base/output.hpp"
 #include "base/source_read.hpp"
-#include "base/toml_read.hpp"
 #include "codec/codec.hpp"
-#include "job/manifest_read.hpp"
+#include "kit/folder/manifest_read.hpp"
 #include "support/check.hpp"
+#include "text/json_read.hpp"
+#include "text/toml_read.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

@@ -1,6 +1,6 @@
 /// The wire to a phone's bootloader, from its host's end.
 
-#include "kit/sheet.hpp"
+#include "kit/facts/sheet.hpp"
 #include "phone/command.hpp"
 #include "support/bytes.hpp"
 #include "support/check.hpp"

@@ -1,11 +1,11 @@
-#include "kit/plan.hpp"
+#include "kit/plan/plan.hpp"
 
 #include <algorithm>
 #include <random>
 
-#include "base/toml_read.hpp"
 #include "support/plan_facts.hpp"
 #include "support/rounds.hpp"
+#include "text/toml_read.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

@@ -1,4 +1,4 @@
-#include "kit/room.hpp"
+#include "kit/facts/room.hpp"
 
 #include <algorithm>
 #include <random>

@@ -6,7 +6,7 @@
 #include <set>
 
 #include "base/crc.hpp"
-#include "job/check.hpp"
+#include "check/check.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
 #include "support/containers.hpp"

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "job/seal.hpp"
+#include "seal/seal.hpp"
 #include "support/check.hpp"
 #include "support/signed_set.hpp"
 #include "support/vbmeta.hpp"

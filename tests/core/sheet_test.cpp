@@ -1,4 +1,4 @@
-#include "kit/sheet.hpp"
+#include "kit/facts/sheet.hpp"
 
 #include <algorithm>
 #include <random>

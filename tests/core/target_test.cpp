@@ -1,6 +1,6 @@
 #include <algorithm>
 
-#include "kit/target.hpp"
+#include "kit/facts/target.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
 

@@ -8,7 +8,7 @@
 #include <set>
 #include <sstream>
 
-#include "job/kit_check.hpp"
+#include "kit/folder/kit_check.hpp"
 #include "program/support.hpp"
 #include "support/boot.hpp"
 #include "support/patching.hpp"

@@ -1,13 +1,13 @@
 /// Options of `prepare` in pairs, on the three phones and an update: no signal, a whole reply, and
 /// every plan can be played forward and back on a phone made of its own words.
 
-#include "base/toml_read.hpp"
 #include "demo/gnomon.hpp"
 #include "demo/phones.hpp"
 #include "job/prepare_wish.hpp"
 #include "program/bench.hpp"
 #include "support/plan_phone.hpp"
 #include "support/rounds.hpp"
+#include "text/toml_read.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;

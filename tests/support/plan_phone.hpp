@@ -7,7 +7,7 @@
 #include <map>
 #include <set>
 
-#include "kit/plan.hpp"
+#include "kit/plan/plan.hpp"
 #include "support/check.hpp"
 
 namespace wexlo::test {

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "job/seal_image.hpp"
+#include "seal/seal_image.hpp"
 #include "support/check.hpp"
 
 namespace wexlo::test {

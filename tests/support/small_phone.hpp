@@ -4,7 +4,7 @@
 #include <map>
 #include <set>
 
-#include "job/check.hpp"
+#include "check/check.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
 

@@ -1,0 +1,497 @@
+#include "check/check.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+#include <utility>
+
+#include "base/digest.hpp"
+#include "check/own_footer.hpp"
+#include "firmware/super.hpp"
+#include "image/boot.hpp"
+#include "inspect/inspect.hpp"
+#include "kit/folder/kit_check.hpp"
+#include "verified/draft.hpp"
+#include "verified/key.hpp"
+#include "verified/older_signature.hpp"
+
+namespace wexlo {
+namespace fs = std::filesystem;
+namespace {
+
+using verified::Standing;
+
+std::string first_of(const std::string& sha256) {
+  return sha256.substr(0, 16) + "…";
+}
+
+class CheckJob {
+ public:
+  CheckJob(const CheckOptions& options, const Context& context)
+      : options_(options), context_(context) {}
+
+  Result<Checked> run(const std::vector<std::string>& paths) {
+    WEXLO_CHECK(open(paths));
+    WEXLO_TRY(const Subjects given, read_subjects(given_, suffix_, context_));
+    Subjects stock;
+    if (!options_.against.empty()) {
+      WEXLO_TRY(stock, read_subjects(stock_, suffix_, context_));
+    }
+    subjects_ = overlay(given, stock);
+    WEXLO_CHECK(walk(stock));
+    WEXLO_CHECK(look_at_lone_footers());
+    find_untouched(given, stock);
+    judge_images(given, stock);
+    judge_set({subjects_, out_.walk, options_.slot, whole_}, report_);
+    others();
+    WEXLO_CHECK(judge_stranger_images(given, stock));
+    faults();
+    partitions();
+    verdicts();
+    locked_change(given, stock);
+    finish();
+    return std::move(out_);
+  }
+
+ private:
+  Status open(const std::vector<std::string>& paths) {
+    if (!options_.against.empty()) {
+      WEXLO_CHECK(stock_.add(images_of(options_.against), context_));
+      WEXLO_CHECK(set_.add(images_of(options_.against), context_));
+    }
+    out_.kind = "image";
+    for (const std::string& path : paths) {
+      if (is_kit(path)) {
+        WEXLO_TRY(KitState kit, check_kit(path, context_));
+        out_.kind = "kit";
+        kit_needs_ = kit.needs;
+        std::ranges::move(kit.findings, std::back_inserter(out_.findings));
+      }
+      WEXLO_CHECK(given_.add(images_of(path), context_));
+      WEXLO_CHECK(set_.add(images_of(path), context_));
+    }
+    // A kit holds what is to be written: the rest of the phone is not in it.
+    whole_ = set_.is_whole() && (out_.kind != "kit" || !options_.against.empty());
+    if (out_.kind != "kit" && (whole_ || set_.members().size() > 1)) out_.kind = "set";
+    std::string other;
+    suffix_ = set_.suffix(options_.slot, other);
+    out_.slot = suffix_.empty() ? "" : suffix_.substr(1);
+    if (!other.empty())
+      note("slot-chosen", fmt::format("Both slots are here: slot {} was judged; --slot {} judges "
+                                      "the other.",
+                                      out_.slot, other));
+    return {};
+  }
+
+  void note(std::string code, std::string message, std::string level = "note",
+            std::string where = "") {
+    out_.findings.push_back(
+        {std::move(level), std::move(code), std::move(message), std::move(where)});
+  }
+
+  static Subjects overlay(const Subjects& given, const Subjects& stock) {
+    Subjects out = given;
+    for (const Subject& one : stock.all)
+      if (out.find(one.partition) == nullptr) out.all.push_back(one);
+    return out;
+  }
+
+  /// vbmeta, else boot's footer where that is a top-level struct: signed, or vouching for others.
+  /// An unsigned one that speaks of boot alone is a copy of what a vbmeta has that is not here.
+  bool has_top() const {
+    if (set_.find_slotted("vbmeta", suffix_) != nullptr) return true;
+    const Subject* boot = subjects_.find("boot");
+    if (boot == nullptr || !boot->loaded) return false;
+    const OwnFooter footer = own_footer(*boot);
+    if (!footer.there) return false;
+    return footer.is_signed || footer.vouches || (set_.is_whole() && !options_.key.empty());
+  }
+
+  Status walk(const Subjects& stock) {
+    if (!has_top()) return {};
+    verified::WalkOptions options{
+        .find = {},
+        .suffix = suffix_,
+        .root_key = options_.key,
+        .rollback = options_.rollback,
+        .look = options_.trees ? verified::Look::Trees : verified::Look::Hashes,
+        .whole = whole_};
+    out_.root = options_.key.empty() ? RootKey::Own : RootKey::Given;
+    if (options_.key.empty() && !options_.against.empty()) {
+      options.root_key = top_key(stock);
+      if (!options.root_key.empty()) out_.root = RootKey::Stock;
+    }
+    WEXLO_TRY(out_.walk, walk_set(set_, options, context_));
+    return {};
+  }
+
+  /// The key that the stock firmware's top-level struct is signed with.
+  static Bytes top_key(const Subjects& stock) {
+    const Subject* top = stock.find("vbmeta");
+    if (top != nullptr && top->image() != nullptr && top->image()->kind() == "vbmeta")
+      return to_bytes(verified::public_key_of(*top->image()));
+    const Subject* boot = stock.find("boot");
+    if (boot == nullptr || !boot->loaded) return {};
+    const auto footer = verified::find_footer(boot->loaded->bytes.view());
+    if (!footer || !*footer) return {};
+    const auto vbmeta = verified::parse_vbmeta(
+        boot->loaded->bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
+    return vbmeta ? to_bytes(verified::public_key_of(*vbmeta)) : Bytes{};
+  }
+
+  static bool same(const Subject& a, const Subject& b) {
+    return a.loaded && b.loaded && equal(a.loaded->bytes.view(), b.loaded->bytes.view());
+  }
+
+  void find_untouched(const Subjects& given, const Subjects& stock) {
+    for (Subject& one : subjects_.all) {
+      const Subject* twin = stock.find(one.partition);
+      if (twin != nullptr) {
+        one.untouched = same(one, *twin);
+        continue;
+      }
+      if (one.image() == nullptr || given.find(one.partition) == nullptr) continue;
+      const auto standing = out_.walk.standings.find(one.partition);
+      const bool wrong =
+          standing != out_.walk.standings.end() && (standing->second == Standing::DigestMismatch ||
+                                                    standing->second == Standing::BadSignature);
+      if (wrong) continue;
+      ImageInfo info;
+      if (auto footer = footer_info(one.loaded->bytes.view())) info.footer = std::move(*footer);
+      info.boot_signature = boot_signature_info(*one.image(), one.loaded->bytes.view());
+      info.id_matches = boot::id_matches(*one.image());
+      const Origin origin = judge_origin(*one.image(), one.reading, own_digests(info), {});
+      origins_[one.partition] = origin.word;
+      one.untouched = origin.word == "pristine" ||
+                      (standing != out_.walk.standings.end() && standing->second == Standing::Ok &&
+                       origin.word != "journaled" && origin.word != "altered");
+    }
+  }
+
+  void judge_images(const Subjects& given, const Subjects& stock) {
+    for (const Subject& one : subjects_.all) {
+      if (given.find(one.partition) == nullptr) continue;
+      const Subject* twin = stock.find(one.partition);
+      judge_form(one, twin, report_);
+      judge_ramdisks(one, twin, report_);
+      if (twin != nullptr && !one.untouched) {
+        judge_against_stock(one, *twin, report_);
+        rollback(one, *twin);
+      }
+      footer_of(one, twin);
+    }
+  }
+
+  /// The own footer of an image. Its digest counts where no other struct speaks for the image.
+  void footer_of(const Subject& one, const Subject* twin) {
+    if (one.image() == nullptr || one.image()->kind() == "vbmeta") return;
+    const OwnFooter footer = own_footer(one);
+    const bool judged = out_.walk.standings.contains(one.partition);
+    if (footer.there && !footer.reads)
+      report_.add("verified-struct", one.partition,
+                  fmt::format("The image's own footer does not lead to a sound struct: {}.",
+                              footer.trouble),
+                  one.untouched);
+    else if (!footer.there && twin != nullptr && own_footer(*twin).there && !judged)
+      report_.add("verified-struct", one.partition,
+                  "The stock image has a verified-boot footer, this one has none.", false,
+                  Level::Warning);
+    const View bytes = one.loaded->bytes.view();
+    const auto end = static_cast<std::size_t>(one.image()->sections_end());
+    const auto older = verified::older_signature(bytes.subspan(end), bytes.first(end));
+    if (older && !older->holds)
+      note("older-signature",
+           "The older boot signature is not true for the image: loaders of "
+           "that age stop there when locked.",
+           "warning", one.partition);
+    if (footer.digest == false)
+      report_.add("image-digest", one.partition,
+                  "The digest in the image's own footer is not true for it.", false,
+                  judged || options_.locked == false ? Level::Warning : Level::Problem);
+  }
+
+  /// The stored index is not known: what the stock image has is the best guess.
+  void rollback(const Subject& one, const Subject& twin) {
+    const auto index = [](const Subject& s) -> std::optional<std::uint64_t> {
+      if (s.image() == nullptr) return std::nullopt;
+      if (s.image()->kind() == "vbmeta") return s.image()->number("rollback_index");
+      const auto footer = footer_info(s.loaded->bytes.view());
+      if (!footer || !*footer) return std::nullopt;
+      return (*footer)->vbmeta.rollback_index;
+    };
+    const auto now = index(one), before = index(twin);
+    if (now && before && *now < *before)
+      report_.add("rollback-index", one.partition,
+                  fmt::format("Rollback index {} is lower than the stock image's {}: a phone that "
+                              "has started it refuses this one when locked.",
+                              *now, *before),
+                  false, Level::Warning);
+  }
+
+  void others() {
+    if (const Subject* misc = subjects_.find("misc"); misc != nullptr && misc->source)
+      judge_misc(*misc, options_.slot, report_);
+    const Subject* super = subjects_.find("super");
+    if (super != nullptr && super->source)
+      for (const std::string& trouble : super_troubles(*super->source))
+        report_.add("super-tables", "super", trouble);
+    for (const FirmwarePtr& one : set_.firmwares()) {
+      for (const Note& note : one->notes)
+        if (note.code == "super-unreadable") report_.add("super-tables", "super", note.message);
+      for (const Layer& layer : one->layers)
+        if (layer.kind == "super") super_copies(*one);
+    }
+  }
+  void super_copies(const Firmware& firmware) {
+    for (const Note& note : firmware.notes)
+      if (note.code.starts_with("super-")) report_.add("super-tables", "super", note.message);
+  }
+
+  Status judge_stranger_images(const Subjects& given, const Subjects& stock) {
+    for (const Subject& one : subjects_.all) {
+      const Subject* twin = stock.find(one.partition);
+      if (twin == nullptr || given.find(one.partition) == nullptr) continue;
+      if (one.image() == nullptr || twin->image() == nullptr) continue;
+      if (one.untouched && given.all.size() > 1) continue;
+      WEXLO_TRY(AgainstStock judged, judge_stranger(one, *twin, context_));
+      out_.against.push_back(std::move(judged));
+    }
+    return {};
+  }
+
+  void faults() {
+    for (const verified::Fault& one : out_.walk.faults) {
+      Level level = rule(one.code).level;
+      if (one.stops_unlocked)
+        level = Level::Problem;
+      else if (one.stops_locked)
+        level = options_.locked == false ? Level::Warning : Level::Problem;
+      else
+        level = Level::Warning;
+      report_.add(one.code, one.partition, one.message, false, level);
+    }
+    if (out_.walk.verification_disabled)
+      note("verification-off", "vbmeta's flags switch verification off: no partition is looked at.",
+           "warning", "vbmeta");
+    else if (out_.walk.hashtrees_disabled)
+      note("verification-off",
+           "vbmeta's flags switch hash trees off: system partitions are not looked at.", "warning",
+           "vbmeta");
+  }
+
+  void partitions() {
+    std::vector<std::string> absent;
+    const auto add = [&](const std::string& name, Standing standing, std::string detail) {
+      const auto* member = set_.find_slotted(name, suffix_);
+      out_.partitions.push_back({name, std::string(verified::standing_name(standing)),
+                                 member == nullptr ? 0 : member->size, std::move(detail)});
+      if (member == nullptr) absent.push_back(name);
+    };
+    for (const auto& [name, standing] : out_.walk.standings)
+      add(name, standing, detail_of(name));
+    for (const Subject& one : subjects_.all) {
+      if (out_.walk.standings.contains(one.partition)) continue;
+      if (partition_class(one.partition) == PartitionClass::Other) continue;
+      if (out_.walk.structs.empty()) {
+        const OwnFooter footer = own_footer(one);
+        const bool wrong = footer.digest == false || !footer.reads;
+        add(one.partition, wrong ? Standing::DigestMismatch : Standing::Unsigned,
+            footer.digest == true ? "its own digest matches; no signed vbmeta covers it"
+            : wrong               ? "its own footer does not match it"
+                                  : "no vbmeta covers it");
+        continue;
+      }
+      add(one.partition, out_.walk.verification_disabled ? Standing::Disabled : Standing::Unsigned,
+          "no struct vouches for it");
+    }
+    for (const auto& [name, footer] : lone_)
+      add(name, footer.trouble.empty() ? Standing::Unsigned : Standing::DigestMismatch,
+          footer.trouble.empty() ? footer.about : footer.trouble);
+    std::ranges::sort(out_.partitions, {}, &CheckedPartition::name);
+    if (!absent.empty() && !out_.walk.structs.empty())
+      note("not-at-hand",
+           fmt::format("Not looked at, since they are not here: {}.", fmt::join(absent, ", ")));
+  }
+
+  std::string detail_of(const std::string& name) const {
+    for (const verified::ChainStruct& one : out_.walk.structs) {
+      for (const verified::Claim& claim : one.claims) {
+        if (claim.partition != name || claim.kind == "chain") continue;
+        if (!claim.detail.empty()) return claim.detail;
+        return fmt::format("{} in {}", claim.kind == "hash" ? "digest" : "hash tree",
+                           one.partition);
+      }
+      if (one.partition == name && one.found)
+        return one.algorithm == "none"
+                   ? "not signed"
+                   : fmt::format("{}, key {}", one.algorithm, first_of(one.key_sha256));
+    }
+    return "";
+  }
+
+  void verdicts() {
+    if (out_.walk.structs.empty()) return without_chain();
+    const verified::Walk& walk = out_.walk;
+    const verified::ChainStruct& top = walk.structs.front();
+    out_.locked.outlook = walk.locked();
+    out_.unlocked.outlook = walk.unlocked();
+    if (!out_.locked.starts()) {
+      out_.locked.sentence =
+          fmt::format("A locked phone stops at power-on: {}", walk.first_stop(true)->message);
+    } else {
+      const std::string whose = out_.root == RootKey::Given ? "the key that was given"
+                                : out_.root == RootKey::Stock
+                                    ? "the stock firmware's key"
+                                    : "its own key, if that is the one the phone trusts";
+      out_.locked.sentence =
+          walk.verification_disabled
+              ? fmt::format(
+                    "A locked phone starts it, signed with {}, and looks at nothing: its "
+                    "flags switch verification off.",
+                    whose)
+              : fmt::format(
+                    "A locked phone starts it: all that is here is true, and signed with "
+                    "{} ({}).",
+                    whose, first_of(top.key_sha256));
+    }
+    const verified::Fault* passed = walk.first_stop(true);
+    if (!out_.unlocked.starts())
+      out_.unlocked.sentence = fmt::format("Even an unlocked phone stops at power-on: {}",
+                                           walk.first_stop(false)->message);
+    else if (passed != nullptr)
+      out_.unlocked.sentence =
+          fmt::format("An unlocked phone shows its warning and goes on: {}", passed->message);
+    else
+      out_.unlocked.sentence = "An unlocked phone shows its warning and starts it.";
+  }
+
+  /// Partitions that are not read whole (system images), with a footer of their own and no vbmeta
+  /// that covers them: their own digest or hash tree is checked, and the signature.
+  Status look_at_lone_footers() {
+    if (!out_.walk.structs.empty()) return {};
+    for (const PhoneSet::Member& member : set_.members()) {
+      const auto other = slot_suffix(member.name);
+      if (!member.cheap || member.size == 0 || (!other.empty() && other != suffix_)) continue;
+      const std::string_view bare = without_slot(member.name);
+      if (partition_class(bare) != PartitionClass::Other) continue;
+      WEXLO_TRY(const Subject one, read_subject(set_, member, suffix_, context_));
+      if (one.source != nullptr) WEXLO_CHECK(look_at_lone_footer(one));
+    }
+    return {};
+  }
+
+  Status look_at_lone_footer(const Subject& one) {
+    WEXLO_TRY(LoneFooter footer, lone_footer(one, options_.trees, context_));
+    if (!footer.there) return {};
+    if (!footer.trouble.empty())
+      report_.add(footer.code, one.partition, footer.trouble, false,
+                  options_.locked == false ? Level::Warning : Level::Problem);
+    lone_.emplace(one.partition, std::move(footer));
+    return {};
+  }
+
+  /// Nothing at hand is at the top of a chain.
+  void without_chain() {
+    bool footers = !lone_.empty(), stock = true, wrong = false;
+    for (const auto& [name, footer] : lone_)
+      wrong = wrong || !footer.trouble.empty();
+    for (const Subject& one : subjects_.all) {
+      const OwnFooter footer = own_footer(one);
+      footers = footers || footer.there;
+      wrong = wrong || footer.digest == false || !footer.reads;
+      const auto origin = origins_.find(one.partition);
+      const bool odd = origin != origins_.end() &&
+                       (origin->second == "altered" || origin->second == "journaled");
+      stock = stock && (one.untouched || (!footer.there && !odd));
+    }
+    out_.unlocked = {verified::Outlook::Starts,
+                     "An unlocked phone shows its warning and starts it, as far as verified "
+                     "boot goes."};
+    // Without the struct that all hangs from, a stock image's start is as likely as its siblings.
+    out_.locked.outlook =
+        stock && !wrong ? verified::Outlook::CannotTell : verified::Outlook::Refuses;
+    if (wrong)
+      out_.locked.sentence =
+          "A locked phone stops at power-on: the image is not the one that its digest is of.";
+    else if (!stock)
+      out_.locked.sentence =
+          "A locked phone stops at power-on: the image is changed, and nothing "
+          "here is signed for it.";
+    else if (footers)
+      out_.locked.sentence =
+          "A locked phone starts it if its vbmeta is of the same build: the "
+          "image is what its own footer says.";
+    else
+      out_.locked.sentence =
+          "Nothing here is under verified boot: what the phone's loader looks "
+          "at by itself is not known.";
+    if (footers)
+      note("no-top-level", "No vbmeta is here: --against FIRMWARE judges the whole chain.");
+  }
+
+  void locked_change(const Subjects& given, const Subjects& stock) {
+    if (out_.locked.starts() || stock.all.empty()) return;
+    std::vector<std::string> changed;
+    for (const Subject& one : given.all) {
+      const Subject* twin = stock.find(one.partition);
+      if (twin != nullptr && !same(one, *twin)) changed.push_back(one.partition);
+    }
+    if (changed.empty()) return;
+    report_.add("locked-change", fmt::format("{}", fmt::join(changed, ", ")),
+                "Changed, and not signed with the key that the phone trusts: never lock the "
+                "bootloader while this is on it.",
+                false, options_.locked == false ? Level::Warning : Level::Problem);
+  }
+
+  /// A loader may take what cannot come up: that is no start.
+  void come_up(const std::vector<Finding>& found) {
+    for (const Finding& one : found) {
+      const bool of_chain = std::ranges::any_of(
+          out_.walk.faults, [&](const auto& fault) { return fault.message == one.message; });
+      if (one.level != "problem" || rule(one.code).locked_only || of_chain) continue;
+      if (std::exchange(out_.startable, false))
+        for (Verdict* verdict : {&out_.locked, &out_.unlocked})
+          if (verdict->outlook != verified::Outlook::Refuses)
+            *verdict = {verified::Outlook::Refuses,
+                        fmt::format("It does not start: {}", one.message)};
+    }
+    if (report_.unknown().empty()) return;
+    for (Verdict* verdict : {&out_.locked, &out_.unlocked})
+      if (verdict->outlook == verified::Outlook::Starts)
+        *verdict = {verified::Outlook::CannotTell,
+                    fmt::format("Whether it starts cannot be told from what is here: {}.",
+                                fmt::join(report_.unknown(), "; "))};
+  }
+
+  void finish() {
+    auto found = report_.take();
+    come_up(found);
+    std::ranges::move(found, std::back_inserter(out_.findings));
+    // A kit for an unlocked phone is made to be flashed to one.
+    if (out_.kind == "kit" && !options_.locked && kit_needs_ == "unlocked")
+      for (Finding& one : out_.findings)
+        if (one.level == "problem" && one.code != "kit-file" && rule(one.code).locked_only)
+          one.level = "warning";
+  }
+
+  const CheckOptions& options_;
+  const Context& context_;
+  PhoneSet given_, stock_, set_;
+  std::string suffix_, kit_needs_;
+  bool whole_ = false;
+  Subjects subjects_;
+  std::map<std::string, std::string> origins_;
+  std::map<std::string, LoneFooter> lone_;  ///< by partition
+  Report report_;
+  Checked out_;
+};
+
+}  // namespace
+
+Result<Checked> check_paths(const std::vector<std::string>& paths, const CheckOptions& options,
+                            const Context& context) {
+  return CheckJob(options, context).run(paths);
+}
+
+}  // namespace wexlo

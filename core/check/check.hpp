@@ -1,0 +1,65 @@
+#pragma once
+/// Judging a set of images: sound or not, whether a phone would start it, and what a stranger's
+/// patch did: docs/checks.md, docs/verified-boot.md.
+
+#include <map>
+
+#include "check/against.hpp"
+#include "judge/phone_set.hpp"
+
+namespace wexlo {
+
+struct CheckOptions {
+  std::string against;         ///< stock firmware of the phone; empty: none
+  Bytes key;                   ///< the root key that the phone trusts, a blob; empty: see RootKey
+  std::optional<bool> locked;  ///< the phone's state, where it is known
+  std::map<std::uint32_t, std::uint64_t> rollback;  ///< stored indexes by location
+  std::string slot;                                 ///< "a", "b" or empty
+  bool trees = true;                                ///< hash trees of what is at hand, too
+};
+
+/// Where the trusted root key is from.
+enum class RootKey { Given, Stock, Own };
+
+struct CheckedPartition {
+  std::string name, status;  ///< verified::standing_name
+  std::uint64_t size = 0;
+  std::string detail;
+};
+
+/// What happens at power-on.
+struct Verdict {
+  verified::Outlook outlook = verified::Outlook::CannotTell;
+  std::string sentence;
+  [[nodiscard]] bool starts() const { return outlook == verified::Outlook::Starts; }
+};
+
+struct Checked {
+  std::string kind;  ///< "image", "set", "kit"
+  std::vector<CheckedPartition> partitions;
+  Verdict locked, unlocked;
+  bool startable = true;  ///< no rule beside verified boot found a problem
+  verified::Walk walk;
+  RootKey root = RootKey::Own;
+  std::string slot;
+  std::vector<Finding> findings;
+  std::vector<AgainstStock> against;  ///< of the given images, against the stock firmware's
+};
+
+/// Errors: those of opening and reading the paths, Interrupted. What is wrong with images is told
+/// in the findings.
+[[nodiscard]] Result<Checked> check_paths(const std::vector<std::string>& paths,
+                                          const CheckOptions& options, const Context& context);
+
+/// An image with its bad blocks given again.
+struct Mended {
+  std::string partition;
+  SourcePtr source;
+  std::vector<verified::Repaired> blocks;
+};
+/// Those partitions of a set whose hash trees have bad blocks that their error correction gives
+/// again. Errors: NoMatch (nothing to mend, or it cannot be), those of reading.
+[[nodiscard]] Result<std::vector<Mended>> mend(const std::vector<std::string>& paths,
+                                               const CheckOptions& options, const Context& context);
+
+}  // namespace wexlo

@@ -1,0 +1,355 @@
+#include "figure/drawings.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "archive/bundle.hpp"
+#include "base/contains.hpp"
+#include "compare/compare.hpp"
+#include "judge/phone_set.hpp"
+#include "kit/facts/shape.hpp"
+#include "kit/folder/kit_check.hpp"
+#include "kit/folder/kit_super.hpp"
+#include "text/text.hpp"
+#include "verified/vbmeta.hpp"
+
+namespace wexlo {
+namespace {
+
+using figure::Ink;
+using figure::Region;
+
+Ink ink_of(std::string_view section) {
+  if (section == "kernel") return Ink::Kernel;
+  if (section.ends_with("_table")) return Ink::Header;
+  if (section.find("ramdisk") != section.npos) return Ink::Ramdisk;
+  if (section == "dtb" || section == "recovery_dtbo" || section == "entries") return Ink::Tree;
+  if (section.find("signature") != section.npos || section == "authentication")
+    return Ink::Signature;
+  return Ink::Other;
+}
+
+void add_tail(const LoadedImage& image, std::uint64_t begin, std::vector<Region>& out) {
+  const std::uint64_t total = image.bytes.size();
+  const auto footer = verified::find_footer(image.bytes.view());
+  if (footer && *footer) {
+    out.push_back({.name = "verified-boot struct",
+                   .detail = "what vouches for the bytes before it",
+                   .offset = (*footer)->vbmeta_offset,
+                   .size = (*footer)->vbmeta_size,
+                   .ink = Ink::Signature});
+    out.push_back({.name = "footer",
+                   .detail = "says where the struct is",
+                   .offset = total - verified::kFooterSize,
+                   .size = verified::kFooterSize,
+                   .ink = Ink::Header});
+  }
+  // Anything else behind the sections that is not zeros.
+  std::uint64_t end = footer && *footer ? (*footer)->vbmeta_offset : total;
+  end = std::min<std::uint64_t>(end, total);
+  const View bytes = image.bytes.view();
+  while (end > begin && bytes[end - 1] == std::byte{0})
+    --end;
+  if (end > begin)
+    out.push_back({.name = "trailer",
+                   .detail = "bytes behind the sections",
+                   .offset = begin,
+                   .size = end - begin,
+                   .ink = Ink::Other});
+}
+
+std::uint64_t space(const SuperFacts& facts) {
+  std::uint64_t taken = 0;
+  for (const LogicalPartition& one : facts.partitions)
+    taken += one.size;
+  if (facts.size != 0) return std::max(facts.size, taken);
+  std::uint64_t rooms = 0;
+  for (const LogicalGroup& one : facts.groups)
+    rooms = std::max(rooms, one.size);
+  return std::max(rooms, taken);
+}
+
+figure::Side side_of(const SuperFacts& facts, const SuperFacts& before, const std::string& name) {
+  static constexpr Ink kInks[] = {Ink::Kernel, Ink::Ramdisk, Ink::Tree, Ink::Signature, Ink::Other};
+  figure::Side out{.name = name, .total = space(facts), .regions = {}};
+  std::uint64_t at = 0;
+  for (std::size_t i = 0; i < facts.partitions.size(); ++i) {
+    const LogicalPartition& one = facts.partitions[i];
+    const auto was = std::ranges::find(before.partitions, one.name, &LogicalPartition::name);
+    const bool resized = was != before.partitions.end() && was->size != one.size;
+    const auto number = was == before.partitions.end()
+                            ? i
+                            : static_cast<std::size_t>(was - before.partitions.begin());
+    std::string detail = one.group.empty() ? "" : "group " + one.group;
+    if (resized)
+      detail += fmt::format("{}was {}", detail.empty() ? "" : ", ", human_size(was->size));
+    if (one.size > 0)
+      out.regions.push_back({.name = one.name,
+                             .detail = detail,
+                             .offset = at,
+                             .size = one.size,
+                             .ink = resized ? Ink::Changed : kInks[number % std::size(kInks)]});
+    at += one.size;
+  }
+  out.regions = figure::with_gaps(std::move(out.regions), out.total, "free", Ink::Free);
+  return out;
+}
+
+std::pair<std::string, Ink> state_of(const verified::ChainStruct& one, const verified::Walk& walk) {
+  using verified::SignatureState;
+  if (!one.found) return {"missing", walk.digest.empty() ? Ink::Faint : Ink::Bad};
+  if (one.signature == SignatureState::None) return {"unsigned", Ink::Bad};
+  if (one.signature == SignatureState::Stale) return {"changed after signing", Ink::Bad};
+  if (one.signature != SignatureState::Holds) return {"signature not true", Ink::Bad};
+  if (one.key_expected == false) return {"signed with another key", Ink::Bad};
+  return {"signature true", Ink::Good};
+}
+
+std::pair<std::string, Ink> state_of(const verified::Claim& claim) {
+  using verified::Standing;
+  if (claim.standing == Standing::Missing) return {"not at hand", Ink::Faint};
+  if (claim.standing == Standing::Disabled) return {"switched off", Ink::Faint};
+  if (claim.standing != Standing::Ok) return {"digest differs", Ink::Bad};
+  return claim.looked ? std::pair(std::string("digest true"), Ink::Good)
+                      : std::pair(std::string("not looked at"), Ink::Faint);
+}
+
+class ChainLines {
+ public:
+  explicit ChainLines(const verified::Walk& walk) : walk_(walk) {}
+  std::vector<figure::ChainLine> run() {
+    if (!walk_.structs.empty()) put(0, 0);
+    return std::move(out_);
+  }
+
+ private:
+  void put(std::size_t index, unsigned depth) {
+    const verified::ChainStruct& one = walk_.structs[index];
+    const auto [state, ink] = state_of(one, walk_);
+    std::string detail = one.algorithm;
+    if (!one.key_sha256.empty())
+      detail += fmt::format("{}key {}…", detail.empty() ? "" : ", ", one.key_sha256.substr(0, 12));
+    if (one.found) detail += fmt::format(", rollback {}", one.rollback_index);
+    out_.push_back({depth, one.partition + (one.in_footer ? " (footer)" : ""), detail, state, ink});
+    for (const verified::Claim& claim : one.claims) {
+      if (claim.kind == "chain") {
+        for (std::size_t next = index + 1; next < walk_.structs.size(); ++next)
+          if (walk_.structs[next].parent == static_cast<int>(index) &&
+              walk_.structs[next].partition == claim.partition)
+            put(next, depth + 1);
+        continue;
+      }
+      const auto [claim_state, claim_ink] = state_of(claim);
+      out_.push_back({depth + 1, claim.partition,
+                      fmt::format("{} {}, {}", claim.kind == "hash" ? "digest" : "hash tree",
+                                  claim.algorithm, human_size(claim.image_size)),
+                      claim_state, claim_ink});
+    }
+  }
+  const verified::Walk& walk_;
+  std::vector<figure::ChainLine> out_;
+};
+
+Error no_figure(const std::string& path, const std::string& figure) {
+  return {.code = ErrorCode::Usage,
+          .message = figure.empty() ? "nothing in it that a figure shows"
+                                    : fmt::format("it has nothing for the figure \"{}\"", figure),
+          .file = path,
+          .hint =
+              "bytes wants an image, changes two of them, super and payload a package that "
+              "has one, chain images with verified-boot structs."};
+}
+
+}  // namespace
+
+std::vector<Region> drawn_regions(const LoadedImage& image) {
+  std::vector<Region> out;
+  if (!image.image) {
+    out.push_back({.name = image.format == nullptr ? "image" : std::string(image.format->kind),
+                   .detail = "carried whole",
+                   .offset = 0,
+                   .size = image.bytes.size(),
+                   .ink = Ink::Other});
+    add_tail(image, image.bytes.size(), out);
+    return out;
+  }
+  const Image& one = *image.image;
+  const std::uint64_t prefix = one.prefix().size();
+  if (prefix > 0)
+    out.push_back({.name = "prefix",
+                   .detail = "a maker's own",
+                   .offset = 0,
+                   .size = prefix,
+                   .ink = Ink::Other});
+  out.push_back({.name = "header",
+                 .detail = fmt::format("{} version {}", one.kind(), one.layout().version),
+                 .offset = prefix,
+                 .size = one.header().size(),
+                 .ink = Ink::Header});
+  for (const Section& section : one.sections())
+    if (!section.bytes.empty())
+      out.push_back({.name = section.name,
+                     .detail = "",
+                     .offset = section.offset,
+                     .size = section.bytes.size(),
+                     .ink = ink_of(section.name)});
+  add_tail(image,
+           image.bytes.size() - std::min<std::uint64_t>(image.bytes.size(), one.tail().size()),
+           out);
+  return out;
+}
+
+figure::Scene draw_image(const std::string& title, const LoadedImage& image) {
+  const std::uint64_t total = image.bytes.size();
+  return figure::byte_map(title, total,
+                          figure::with_gaps(drawn_regions(image), total, "padding", Ink::Padding));
+}
+
+figure::Scene draw_changes(const std::string& title, const LoadedImage& before,
+                           const std::string& before_name, const LoadedImage& after,
+                           const std::string& after_name, const std::vector<ChangedRange>& ranges) {
+  const auto side = [](const LoadedImage& image, const std::string& name) {
+    return figure::Side{
+        name, image.bytes.size(),
+        figure::with_gaps(drawn_regions(image), image.bytes.size(), "padding", Ink::Padding)};
+  };
+  std::vector<Region> changes;
+  for (const ChangedRange& one : ranges)
+    changes.push_back({.name = one.region,
+                       .detail = one.cause,
+                       .offset = one.offset,
+                       .size = one.size,
+                       .ink = Ink::Changed});
+  return figure::change_map(title, side(before, before_name), side(after, after_name), changes);
+}
+
+Result<figure::Scene> draw_difference(const std::string& title, const LoadedImage& before,
+                                      const std::string& before_name, const LoadedImage& after,
+                                      const std::string& after_name, const Context& context) {
+  WEXLO_TRY(const ImageComparison comparison, compare_images(before, after, context));
+  std::vector<ChangedRange> ranges;
+  for (const DifferentRange& one : comparison.ranges)
+    ranges.push_back({one.offset, one.size, one.region, ""});
+  return draw_changes(title, before, before_name, after, after_name, ranges);
+}
+
+figure::Scene draw_super(const std::string& title, const SuperFacts& super,
+                         const std::vector<RoomPlan>& rooms) {
+  const bool planned =
+      std::ranges::any_of(rooms, [](const RoomPlan& one) { return !one.steps.empty(); });
+  std::optional<figure::Side> after;
+  if (planned) {
+    SuperFacts then = super;
+    for (const RoomPlan& room : rooms)
+      then = after_room(std::move(then), room);
+    after = side_of(then, super, "after the plan");
+  }
+  return figure::super_map(title, side_of(super, super, planned ? "before" : "super"), after);
+}
+
+figure::Scene draw_chain(const std::string& title, const verified::Walk& walk) {
+  const auto verdict = [&](bool locked) {
+    const verified::Fault* stop = walk.first_stop(locked);
+    const bool starts = locked ? walk.locked_starts() : walk.unlocked_starts();
+    return fmt::format("{} phone: {}{}", locked ? "A locked" : "An unlocked",
+                       starts ? "starts" : "refuses. ",
+                       !starts && stop != nullptr ? stop->message : "");
+  };
+  return figure::chain_tree(title, ChainLines(walk).run(), {verdict(true), verdict(false)});
+}
+
+figure::Scene draw_payload(const std::string& title, const Firmware& firmware) {
+  std::vector<figure::PayloadBar> bars;
+  for (const PartitionFacts& one : firmware.partitions) {
+    figure::PayloadBar bar{one.name, one.size, one.stored_size, {}};
+    for (const auto& [kind, bytes] : one.written_by)
+      bar.kinds.emplace_back(kind, bytes);
+    bars.push_back(std::move(bar));
+  }
+  std::ranges::stable_sort(bars, std::greater{}, &figure::PayloadBar::size);
+  return figure::payload_bars(title, bars);
+}
+
+namespace {
+
+Result<figure::Scene> draw_two(const std::string& path, const std::string& other,
+                               const Context& context) {
+  WEXLO_TRY(const SourcePtr first, open_input(path, context));
+  WEXLO_TRY(const SourcePtr second, open_input(other, context));
+  WEXLO_TRY(const LoadedImage before, load_image(*first));
+  WEXLO_TRY(const LoadedImage after, load_image(*second));
+  return draw_difference(fmt::format("{} and {}", base_name(path), base_name(other)), before,
+                         std::string(base_name(path)), after, std::string(base_name(other)),
+                         context);
+}
+
+Result<figure::Scene> draw_walk(const std::string& path, const Context& context) {
+  PhoneSet set;
+  WEXLO_CHECK(set.add(images_of(path), context));
+  std::string other;
+  WEXLO_TRY(
+      const verified::Walk walk,
+      walk_set(set, {.find = {}, .suffix = set.suffix("", other), .root_key = {}, .rollback = {}},
+               context));
+  if (walk.structs.empty()) return fail(no_figure(path, "chain"));
+  return draw_chain(fmt::format("Verified boot of {}", base_name(path)), walk);
+}
+
+/// What a sheet or a kit says of a phone's super; nullopt: the path is neither, or says nothing.
+Result<std::optional<figure::Scene>> draw_known_super(const std::string& path) {
+  const std::string name(base_name(path));
+  if (path.ends_with(".toml")) {
+    WEXLO_TRY(const Sheet sheet, read_sheet(path));
+    const Firmware none;
+    const SuperFacts super = super_facts(none, &sheet, sheet.text("state.slots") != "1");
+    if (super.partitions.empty()) return std::nullopt;
+    return draw_super(fmt::format("super of the phone in {}", name), super, {});
+  }
+  WEXLO_TRY(const auto kit, read_kit_super(path));
+  if (!kit) return std::nullopt;
+  return draw_super(fmt::format("super of the phone that {} is for", name), kit->before,
+                    kit->rooms);
+}
+
+}  // namespace
+
+Result<figure::Scene> draw(const std::string& path, const std::string& other,
+                           const DrawOptions& options, const Context& context) {
+  const std::string& wanted = options.figure;
+  if (!other.empty()) {
+    if (!wanted.empty() && wanted != "changes") return fail(no_figure(path, wanted));
+    return draw_two(path, other, context);
+  }
+  if (wanted == "changes")
+    return fail({.code = ErrorCode::Usage, .message = "the figure changes wants two images"});
+  if (wanted == "chain") return draw_walk(path, context);
+  if (wanted == "super" || path.ends_with(".toml")) {
+    WEXLO_TRY(auto known, draw_known_super(path));
+    if (known) return std::move(*known);
+    if (path.ends_with(".toml")) return fail(no_figure(path, wanted));
+  }
+  WEXLO_TRY(const FirmwarePtr firmware, open_firmware(path, {.context = context}));
+  const std::string name(base_name(path));
+  const bool payload = std::ranges::any_of(
+      firmware->partitions, [](const PartitionFacts& one) { return !one.written_by.empty(); });
+  if (wanted == "payload" || (wanted.empty() && payload)) {
+    if (!payload) return fail(no_figure(path, wanted));
+    return draw_payload(fmt::format("Payload of {}", name), *firmware);
+  }
+  const SuperFacts super = super_facts(
+      *firmware, nullptr, std::ranges::any_of(firmware->partitions, [](const auto& one) {
+        return !slot_suffix(one.name).empty();
+      }));
+  if (wanted == "super" || (wanted.empty() && !firmware->single && !super.partitions.empty())) {
+    if (super.partitions.empty()) return fail(no_figure(path, wanted));
+    return draw_super(fmt::format("super of {}", name), super, {});
+  }
+  if (!firmware->single && wanted.empty()) return draw_walk(path, context);
+  if (!firmware->single) return fail(no_figure(path, wanted));
+  WEXLO_TRY(const SourcePtr source, firmware->partitions.front().content->source(context));
+  WEXLO_TRY(const LoadedImage image, load_image(*source));
+  return draw_image(name, image);
+}
+
+}  // namespace wexlo

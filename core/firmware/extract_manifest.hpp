@@ -1,0 +1,33 @@
+#pragma once
+/// extract.json: what was taken out, from which package; it lies beside the images.
+
+#include <map>
+
+#include "firmware/extract.hpp"
+
+namespace wexlo {
+
+inline constexpr std::string_view kExtractManifest = "extract.json";
+
+struct ExtractedRow {
+  std::string name, file, sha256;  ///< sha256 may be empty: it was not counted
+  std::uint64_t size = 0;
+};
+struct ExtractManifest {
+  std::string firmware, kind;
+  std::map<std::string, std::string> build;  ///< as it stands there, numbers as text
+  std::vector<ExtractedRow> partitions;
+};
+/// @param file  what errors call it. Errors: LimitExceeded, BadValue, Unsupported (another format
+/// version).
+[[nodiscard]] Result<ExtractManifest> parse_extract_manifest(std::string_view text,
+                                                             const std::string& file);
+
+/// extract.json after so many images were added. @param before  its text so far; may be empty
+/// Errors: Exists (it speaks of another package), BadValue (it does not read).
+[[nodiscard]] Result<std::string> extract_manifest(const Firmware& firmware,
+                                                   const std::string& firmware_name,
+                                                   const Extracted& extracted,
+                                                   std::string_view before);
+
+}  // namespace wexlo

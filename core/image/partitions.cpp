@@ -1,0 +1,68 @@
+#include "image/partitions.hpp"
+
+#include <algorithm>
+
+namespace wexlo {
+namespace {
+
+using enum PartitionClass;
+
+constexpr PartitionRow kRows[] = {
+    {.name = "boot", .kind = Boot, .image = "boot", .chain = true, .joined = 3, .target = 2},
+    {.name = "init_boot", .kind = Boot, .image = "boot", .chain = true, .joined = 2, .target = 1},
+    {.name = "vendor_boot",
+     .kind = Boot,
+     .image = "vendor_boot",
+     .chain = true,
+     .joined = 1,
+     .target = 3},
+    {.name = "vendor_kernel_boot", .kind = Boot, .image = "vendor_boot", .chain = true},
+    {.name = "recovery", .kind = Boot, .image = "boot", .chain = true, .joined = 4, .target = 4},
+    {.name = "dtbo", .kind = Boot, .chain = true},
+    {.name = "dtb", .kind = Boot},
+    {.name = "pvmfw", .kind = Boot},
+    {.name = "vbmeta", .kind = Vbmeta, .image = "vbmeta", .chain = true},
+    {.name = "vbmeta_system", .kind = Vbmeta, .image = "vbmeta", .chain = true},
+    {.name = "vbmeta_vendor", .kind = Vbmeta, .image = "vbmeta", .chain = true},
+};
+
+}  // namespace
+
+std::span<const PartitionRow> partition_rows() {
+  return kRows;
+}
+
+const PartitionRow* partition_row(std::string_view name) {
+  const auto* at = std::ranges::find(kRows, name, &PartitionRow::name);
+  return at == std::end(kRows) ? nullptr : at;
+}
+
+PartitionClass partition_class(std::string_view name) {
+  if (is_vbmeta(name)) return Vbmeta;
+  const PartitionRow* row = partition_row(name);
+  return row == nullptr ? Other : row->kind;
+}
+
+std::vector<std::string_view> ramdisk_partitions(RamdiskOrder order) {
+  std::vector<const PartitionRow*> rows;
+  for (const PartitionRow& row : kRows)
+    if (row.joined != 0) rows.push_back(&row);
+  if (order == RamdiskOrder::Joined) std::ranges::sort(rows, {}, &PartitionRow::joined);
+  if (order == RamdiskOrder::Target) std::ranges::sort(rows, {}, &PartitionRow::target);
+  std::vector<std::string_view> out;
+  for (const PartitionRow* row : rows)
+    out.push_back(row->name);
+  return out;
+}
+
+std::string_view slot_suffix(std::string_view name) {
+  return name.size() > 2 && (name.ends_with("_a") || name.ends_with("_b"))
+             ? name.substr(name.size() - 2)
+             : std::string_view();
+}
+
+std::string_view without_slot(std::string_view name) {
+  return name.substr(0, name.size() - slot_suffix(name).size());
+}
+
+}  // namespace wexlo

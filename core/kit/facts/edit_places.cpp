@@ -1,0 +1,80 @@
+#include "kit/facts/edit_places.hpp"
+
+#include <fmt/format.h>
+
+namespace wexlo {
+namespace {
+
+/// The partitions that an edit without one is for.
+std::vector<std::string> homes_of(Home home, const std::string& target, const StockImages& stock) {
+  const auto present = [&](std::initializer_list<const char*> names) {
+    std::vector<std::string> out;
+    for (const char* name : names)
+      if (stock.has(name)) out.emplace_back(name);
+    return out;
+  };
+  switch (home) {
+    case Home::StartRamdisk:
+    case Home::Header: return {target};
+    case Home::VendorRamdisk:
+    case Home::Bootconfig: return present({"vendor_boot"});
+    case Home::RecoveryRamdisk:
+      // Its own partition, else where newer phones have it as a fragment, else in boot.
+      if (stock.has("recovery")) return {"recovery"};
+      return present({"vendor_boot", "boot"});
+    case Home::Mounts: {
+      auto out = present({"vendor_boot", "dtbo"});
+      out.push_back(target);
+      if (target != "init_boot" && target != "boot" && stock.has("boot")) out.emplace_back("boot");
+      return out;
+    }
+    case Home::Cmdline:
+      // Newer phones have most of it in vendor_boot; both are joined.
+      if (stock.has("vendor_boot")) return {"vendor_boot"};
+      return present({"boot"});
+    case Home::Kernel: return present({"boot"});
+    case Home::Trees: return present({"boot", "vendor_boot", "dtbo"});
+    case Home::Vbmeta: return present({"vbmeta"});
+  }
+  return {};
+}
+
+Status no_place(const Edit& edit, const StockImages& stock) {
+  if (edit.may_miss || !edit.when.empty()) return {};
+  const std::string wanted =
+      edit.partition.empty() ? std::string(home_name(edit.home)) : "partition " + edit.partition;
+  return fail({.code = ErrorCode::NoMatch,
+               .message = fmt::format("recipe {}: \"{}\" acts on {}, which this firmware does not "
+                                      "have",
+                                      edit.recipe, edit.summary(), wanted),
+               .file = stock.where(),
+               .hint = "wexlo inspect lists the partitions."});
+}
+
+}  // namespace
+
+Result<EditPlaces> places_of(const std::vector<Recipe>& recipes, const std::string& target,
+                             const StockImages& stock) {
+  EditPlaces out;
+  std::set<std::string> names;
+  for (const Recipe& recipe : recipes) {
+    for (const Edit& edit : recipe.edits) {
+      const auto places = edit.partition.empty()      ? homes_of(edit.home, target, stock)
+                          : stock.has(edit.partition) ? std::vector{edit.partition}
+                                                      : std::vector<std::string>{};
+      if (places.empty()) WEXLO_CHECK(no_place(edit, stock));
+      for (const std::string& place : places) {
+        names.insert(place);
+        if (edit.partition.empty()) out.homes[place].insert(edit.home);
+      }
+    }
+  }
+  names.erase(target);
+  names.erase("vbmeta");
+  out.partitions = {target};
+  out.partitions.insert(out.partitions.end(), names.begin(), names.end());
+  if (stock.has("vbmeta")) out.partitions.emplace_back("vbmeta");
+  return out;
+}
+
+}  // namespace wexlo

@@ -1,0 +1,264 @@
+#include "kit/facts/given.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+
+#include "archive/bundle.hpp"
+#include "base/contains.hpp"
+#include "base/digest.hpp"
+#include "base/source_read.hpp"
+#include "firmware/build_text.hpp"
+#include "firmware/extract_manifest.hpp"
+#include "judge/subject.hpp"
+#include "recipe/patch.hpp"
+
+namespace wexlo {
+namespace fs = std::filesystem;
+namespace {
+
+constexpr std::uint64_t kMaxScanned = std::uint64_t{8} << 30;
+constexpr std::uint64_t kPlaceholder = 4096;
+
+void take_property(std::string_view line, Given& out) {
+  const std::size_t equals = line.find('=');
+  if (equals == line.npos) return;
+  const std::string_view key = line.substr(0, equals);
+  const std::string value(line.substr(equals + 1));
+  if (key == "ro.product.cpu.abi" || key == "ro.system.product.cpu.abilist" ||
+      key == "ro.product.cpu.abilist") {
+    if (out.architecture.empty())
+      out.architecture = value.starts_with("arm64")     ? "arm64"
+                         : value.starts_with("armeabi") ? "arm"
+                         : value.starts_with("x86_64")  ? "x86_64"
+                         : value.starts_with("x86")     ? "x86"
+                                                        : "";
+  } else if (key == "ro.build.ab_update") {
+    if (!out.slotted) out.slotted = value == "true";
+  } else if (key == "ro.build.fingerprint" || key == "ro.system.build.fingerprint") {
+    if (out.build.fingerprint.empty()) out.build.fingerprint = value;
+  } else if (key == "ro.build.version.security_patch") {
+    if (out.build.patch_level.empty()) out.build.patch_level = value;
+  }
+}
+
+bool is_known(const Given& given) {
+  return !given.architecture.empty() && given.slotted && !given.build.fingerprint.empty() &&
+         !given.build.patch_level.empty();
+}
+
+/// Property files lie in most file systems as they are: their lines are found without reading the
+/// file system itself. Where they are packed, nothing is known.
+Status scan_properties(const Source& source, Given& out, const Context& context) {
+  constexpr std::uint64_t kChunk = 4u << 20, kOverlap = 256;
+  const std::uint64_t end = std::min(source.size(), kMaxScanned);
+  for (std::uint64_t at = 0; at < end && !is_known(out);) {
+    WEXLO_CHECK(check_stop(context));
+    WEXLO_TRY(const Stretch stretch, source.stretch_at(at));
+    if (stretch.hole) {
+      at += stretch.size;
+      continue;
+    }
+    WEXLO_TRY(const Bytes bytes, read_some(source, at, kChunk + kOverlap));
+    const std::string_view text = as_text(bytes);
+    for (std::size_t found = text.find("ro."); found < kChunk && found != text.npos;
+         found = text.find("ro.", found + 1)) {
+      // The first line of a file stands behind whatever ends the block before.
+      if (found > 0 && text[found - 1] != '\n' && text[found - 1] != '\0') continue;
+      const std::string_view rest = text.substr(found, kOverlap);
+      const std::size_t line = rest.find('\n');
+      if (line != rest.npos) take_property(rest.substr(0, line), out);
+    }
+    at += kChunk;
+  }
+  return {};
+}
+
+Status read_given_image(Given& out, std::vector<Finding>& findings, const Context& context) {
+  WEXLO_TRY(out.source, out.image->content->source(context));
+  out.size = out.source->size();
+  WEXLO_TRY(const Bytes start, read_some(*out.source, 0, kProbeSize));
+  const auto found = identify_bytes(start);
+  out.kind = found ? std::string(found->format->kind) : "";
+  const std::string where = out.partition;
+  if (out.size < kPlaceholder && out.kind != "vbmeta") {
+    findings.push_back({"problem", "given-placeholder-" + out.partition,
+                        fmt::format("The file for {} holds {} bytes: a placeholder, not an image.",
+                                    out.partition, out.size),
+                        where});
+    return {};
+  }
+  look_at_name(out.file, out.kind, where, findings);
+  out.build.merge(build_in_image(*out.image));
+  if (found && found->format->parse_image != nullptr && out.size <= kMaxImage) {
+    WEXLO_TRY(const LoadedImage loaded, load_image(*out.source));
+    const std::string_view kind = loaded.image ? loaded.image->kind() : std::string_view();
+    if (kind == "boot" || kind == "vendor_boot")
+      out.header_version = loaded.image->layout().version;
+    if (const auto phone = phone_facts(loaded, context)) {
+      out.architecture =
+          phone->architecture.empty() ? phone->kernel_architecture : phone->architecture;
+    }
+    return {};
+  }
+  return scan_properties(*out.source, out, context);
+}
+
+Finding mixed(const std::string& code, const std::string& partition, std::string message) {
+  return {"problem", code + "-" + partition, std::move(message), partition};
+}
+
+/// A fingerprint's first word.
+std::string_view brand_of(const BuildFacts& build) {
+  return std::string_view(build.fingerprint).substr(0, build.fingerprint.find('/'));
+}
+
+/// Partitions from another hand (a chip maker's, a common kernel) name builds of their own; and
+/// what is as new as its siblings may be of a sibling build that goes with them.
+void tell_of_sibling(const std::string& name, const BuildFacts& build, const BuildFacts& newest,
+                     std::vector<Finding>& findings) {
+  if (build.fingerprint == newest.fingerprint || brand_of(build) != brand_of(newest)) return;
+  const bool older = build.patch_level < newest.patch_level;
+  Finding found = mixed(
+      "mixed", name,
+      fmt::format("{} is of the build {}{}, others beside it are of {}: images of one build belong "
+                  "together.",
+                  name, build.fingerprint, older ? " and older" : "", newest.fingerprint));
+  if (!older) found.level = "warning";
+  findings.push_back(std::move(found));
+}
+
+/// What was taken out with Wexlo has a list of digests beside it.
+Status check_extracted(const Firmware& firmware, const std::string& path,
+                       std::vector<Finding>& findings, const Context& context) {
+  const fs::path manifest = fs::path(path) / std::string(kExtractManifest);
+  const auto source = open_file(manifest);
+  if (!source && source.error().code == ErrorCode::NotFound) return {};
+  if (!source) return fail(source.error());
+  WEXLO_TRY(const Blob text, read_all(**source, 16u << 20));
+  WEXLO_TRY(const ExtractManifest list,
+            parse_extract_manifest(as_text(text.view()), manifest.string()));
+  for (const ExtractedRow& row : list.partitions) {
+    const PartitionFacts* one = firmware.find(row.name);
+    // Large ones take long; what is flashed from a folder is the boot chain.
+    if (one == nullptr || one->size > kMaxImage || row.sha256.empty()) continue;
+    WEXLO_TRY(const SourcePtr image, one->content->source(context));
+    WEXLO_TRY(const Bytes found,
+              digest_of_start(*image, image->size(), DigestKind::Sha256, context));
+    if (hex(found) != row.sha256)
+      findings.push_back(mixed("changed", one->name,
+                               fmt::format("{} is not what was taken out of the package: {} names "
+                                           "another digest for it.",
+                                           one->name, kExtractManifest)));
+  }
+  return {};
+}
+
+}  // namespace
+
+BuildFacts build_in_image(const PartitionFacts& image) {
+  Firmware alone;
+  PartitionFacts copy = image;
+  // Under a name that is asked for its properties, whatever the file calls it.
+  copy.name = "boot";
+  alone.partitions.push_back(std::move(copy));
+  facts_from_images(alone);
+  return alone.build;
+}
+
+void look_at_name(const std::string& file, const std::string& kind, const std::string& where,
+                  std::vector<Finding>& findings) {
+  std::string name(base_name(file));
+  std::ranges::transform(name, name.begin(), [](unsigned char c) { return std::tolower(c); });
+  const std::size_t dot = name.rfind('.');
+  if (dot == name.npos || dot == 0) return;
+  const std::string last = name.substr(dot + 1);
+  std::string before = name.substr(0, dot);
+  const std::size_t second = before.rfind('.');
+  before = second == before.npos ? "" : before.substr(second + 1);
+  const auto is_image = [](const std::string& one) {
+    return one == "img" || one == "bin" || one == "mbn" || one == "image";
+  };
+  constexpr std::array kPrograms{"exe", "apk", "lnk", "bat", "cmd", "scr", "js", "html", "htm"};
+  if (std::ranges::find(kPrograms, last) != kPrograms.end())
+    findings.push_back(
+        {"problem", "name-" + where,
+         fmt::format("{} is named as a program or a page, not as an image.", base_name(file)),
+         where});
+  else if (is_image(before) && (is_image(last) || last == "txt" || last == "zip"))
+    findings.push_back(
+        {"warning", "doubled-extension",
+         fmt::format("{} has two endings: something renamed it on the way{}.", base_name(file),
+                     kind.empty() ? "" : fmt::format("; inside it is {}", kind)),
+         where});
+}
+
+Status look_at_siblings(const Firmware& firmware, const std::string& path,
+                        std::vector<Finding>& findings, const Context& context) {
+  std::error_code ignored;
+  const bool folder = fs::is_directory(path, ignored);
+  BuildFacts newest;
+  std::vector<std::pair<std::string, BuildFacts>> builds;
+  for (const PartitionFacts& one : firmware.partitions) {
+    const bool boot_class = is_boot_class(without_slot(one.name));
+    if (!boot_class) continue;
+    if (one.size < kPlaceholder && one.size > 0) {
+      findings.push_back(mixed(
+          "placeholder", one.name,
+          fmt::format("{} holds {} bytes: a placeholder, not an image.", one.name, one.size)));
+      continue;
+    }
+    // A package is of one build; loose files may have come together from anywhere.
+    if (!folder) continue;
+    if (!one.from.empty()) look_at_name(one.from, one.held, one.name, findings);
+    const BuildFacts build = build_in_image(one);
+    if (build.fingerprint.empty()) continue;
+    if (build.patch_level > newest.patch_level || newest.fingerprint.empty()) newest = build;
+    builds.emplace_back(one.name, build);
+  }
+  for (const auto& [name, build] : builds)
+    tell_of_sibling(name, build, newest, findings);
+  return folder ? check_extracted(firmware, path, findings, context) : Status();
+}
+
+Result<Given> open_given(const GivenFile& what, std::vector<Finding>& findings,
+                         const Context& context) {
+  Given out{.partition = what.partition, .file = what.file};
+  if (!what.partition.empty()) WEXLO_CHECK(check_partition_name(what.partition));
+  auto opened = open_firmware(what.file, {.context = context});
+  if (!opened && opened.error().code == ErrorCode::BadMagic && !what.partition.empty()) {
+    // Of no kind that is known: a partition of a maker's own, given as it is.
+    WEXLO_TRY(SourcePtr source, open_input(what.file, context));
+    auto bare = std::make_shared<Firmware>();
+    bare->single = true;
+    bare->partitions.push_back(
+        {.name = what.partition, .size = source->size(), .content = content_of(source)});
+    out.firmware = std::move(bare);
+  } else if (!opened) {
+    return fail(std::move(opened).error());
+  } else {
+    out.firmware = std::move(*opened);
+  }
+  if (what.partition.empty()) {
+    WEXLO_TRY(out.source, open_input(what.file, context));
+    out.size = out.source->size();
+    out.kind = out.firmware->kind;
+    out.build = out.firmware->build;
+    out.payload = contains(out.firmware->layers, "payload", &Layer::kind);
+    look_at_name(what.file, out.kind, "install", findings);
+    return out;
+  }
+  const Firmware& inside = *out.firmware;
+  if (inside.single || inside.partitions.size() == 1) {
+    out.image = &inside.partitions.front();
+  } else {
+    // A package, or a super image: the partition of that name in it is meant.
+    WEXLO_TRY(out.image, inside.choose(what.partition, what.file));
+  }
+  if (!inside.single) out.build = inside.build;
+  WEXLO_CHECK(read_given_image(out, findings, context));
+  return out;
+}
+
+}  // namespace wexlo

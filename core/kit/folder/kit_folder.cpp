@@ -1,0 +1,98 @@
+#include "kit/folder/kit_folder.hpp"
+
+#include <fmt/format.h>
+
+#include "base/digest.hpp"
+#include "base/source_read.hpp"
+#include "firmware/content.hpp"
+
+namespace wexlo {
+namespace fs = std::filesystem;
+
+Status KitFolder::make(const std::string& name) const {
+  std::error_code error;
+  fs::create_directories(folder_ / name, error);
+  if (error) return fail(io_error(error.value(), "cannot make the folder", name));
+  return {};
+}
+
+/// What is on the disk, held against what was given to it.
+Status KitFolder::compare(const PlanFile& meant) const {
+  WEXLO_TRY(const SourcePtr source, open_file(folder_ / meant.file));
+  WEXLO_TRY(const Bytes sum,
+            digest_of_start(*source, source->size(), DigestKind::Sha256, context_));
+  if (hex(sum) != meant.sha256 || source->size() != meant.size)
+    return fail({.code = ErrorCode::Io,
+                 .message = "what was written does not read back the same",
+                 .file = (folder_ / meant.file).string(),
+                 .expected = fmt::format("{} bytes, SHA-256 {}", meant.size, meant.sha256),
+                 .found = fmt::format("{} bytes, SHA-256 {}", source->size(), hex(sum)),
+                 .hint = "The disk may be failing: write to another one."});
+  return {};
+}
+
+Result<PlanFile> KitFolder::read_back(PlanFile meant) {
+  WEXLO_CHECK(compare(meant));
+  meant_[meant.file] = meant;
+  return meant;
+}
+
+Result<PlanFile> KitFolder::put(const std::string& name, View bytes) {
+  WEXLO_CHECK(check_stop(context_));
+  WEXLO_CHECK(write_new(folder_ / name, bytes));
+  return read_back({name, bytes.size(), sha256_hex(bytes)});
+}
+
+Result<PlanFile> KitFolder::copy(const std::string& name, const Source& source) {
+  WEXLO_TRY(OutputFile file, OutputFile::create(folder_ / name, Overwrite::Refuse));
+  const auto sink = file_sink(file);
+  WEXLO_CHECK(sink->resize(source.size()));
+  WEXLO_TRY(const Verified verified, copy_source(source, {}, *sink, {}, context_));
+  WEXLO_CHECK(file.commit(Flush::Leave));
+  return read_back({name, source.size(), verified.sha256});
+}
+
+Result<PlanFile> KitFolder::stream(const std::string& name, const Giver& giver) {
+  WEXLO_TRY(OutputFile file, OutputFile::create(folder_ / name, Overwrite::Refuse));
+  Hasher hasher(DigestKind::Sha256);
+  std::uint64_t at = 0;
+  const auto put = [&](View bytes) -> Status {
+    WEXLO_CHECK(file.write_at(at, bytes));
+    hasher.update(bytes);
+    at += bytes.size();
+    return {};
+  };
+  WEXLO_CHECK(giver(put));
+  WEXLO_CHECK(file.commit(Flush::Leave));
+  return read_back({name, at, hex(hasher.finish())});
+}
+
+Status KitFolder::list() const {
+  std::size_t found = 0;
+  std::error_code error;
+  fs::recursive_directory_iterator at(folder_, error);
+  for (; !error && at != fs::recursive_directory_iterator(); at.increment(error)) {
+    std::error_code ignored;
+    if (!at->is_regular_file(ignored)) continue;
+    const std::string name = at->path().lexically_relative(folder_).generic_string();
+    if (!meant_.contains(name))
+      return fail({.code = ErrorCode::Unexplained,
+                   .message = "a file is in the kit that was not written for it",
+                   .file = at->path().string()});
+    ++found;
+  }
+  if (error) return fail(io_error(error.value(), "cannot read the folder", folder_.string()));
+  if (found != meant_.size())
+    return fail({.code = ErrorCode::Unexplained,
+                 .message = "a file of the kit is gone while it was made",
+                 .file = folder_.string(),
+                 .expected = fmt::format("{} files", meant_.size()),
+                 .found = fmt::format("{} files", found)});
+  std::string text;
+  for (const auto& [name, file] : meant_)
+    text += fmt::format("{}  {}\n", file.sha256, name);
+  WEXLO_CHECK(write_new(folder_ / kKitDigests, as_view(text)));
+  return compare({std::string(kKitDigests), text.size(), sha256_hex(as_view(text))});
+}
+
+}  // namespace wexlo
