@@ -1,4 +1,4 @@
-#include "firmware/extract_manifest.hpp"
+#include "firmware/extract.hpp"
 
 #include <fmt/format.h>
 

@@ -1,4 +1,4 @@
-#include "base/digest_method.hpp"
+#include "base/digest.hpp"
 
 #include <openssl/evp.h>
 

@@ -6,6 +6,8 @@
 
 #include "base/bytes.hpp"
 
+struct evp_md_st;
+
 namespace wexlo {
 
 /// Bytes of the largest image that gets a digest only for the record: decision 13.
@@ -53,5 +55,8 @@ class SaltedHasher {
 
 [[nodiscard]] Bytes digest(DigestKind kind, View bytes);
 [[nodiscard]] std::string sha256_hex(View bytes);
+
+/// OpenSSL's word for it, for those who sign with it.
+[[nodiscard]] const evp_md_st* digest_method(DigestKind kind);
 
 }  // namespace wexlo

@@ -60,6 +60,10 @@ class Source {
 };
 using SourcePtr = std::shared_ptr<const Source>;
 
+/// Errors: Truncated, with the source's name, the offset and both sizes, when [offset, offset +
+/// count) is not inside.
+[[nodiscard]] Status check_range(const Source& source, std::uint64_t offset, std::uint64_t count);
+
 /// Opens a regular file (or a block device) for reading only; never waits.
 /// Errors: NotFound, Permission, Io (also: a folder, a pipe, a device of another kind).
 [[nodiscard]] Result<SourcePtr> open_file(const std::filesystem::path& path);

@@ -1,5 +1,5 @@
 #pragma once
-/// What sources, and those who read them whole, have in common.
+/// Reading sources and descriptors from front to back.
 
 #include "base/digest.hpp"
 #include "base/pool.hpp"
@@ -12,10 +12,6 @@ namespace wexlo {
 /// @param name  what errors call it
 [[nodiscard]] Result<Bytes> read_descriptor(int descriptor, const std::string& name,
                                             std::uint64_t limit, const Context& context);
-
-/// Errors: Truncated, with the source's name, the offset and both sizes, when [offset, offset +
-/// count) is not inside.
-[[nodiscard]] Status check_range(const Source& source, std::uint64_t offset, std::uint64_t count);
 
 /// The digest of the first `size` bytes; progress is told in them. Errors: Interrupted, those of
 /// reading.

@@ -1,5 +1,5 @@
 #pragma once
-/// Compressed streams behind one interface. One row a format in the table of codec.cpp; a new
+/// Compressed streams behind one interface. One row a format in the table of registry.cpp; a new
 /// format is one new file (a decoder, an encoder, what must be kept of a stock stream) and its row.
 
 #include <memory>

@@ -1,5 +1,6 @@
 #pragma once
-/// The codecs' own entry points, for the table in codec.cpp and the search in settings.cpp alone.
+/// The codecs' own entry points, for the table in registry.cpp and the search in settings.cpp
+/// alone.
 
 #include <algorithm>
 #include <array>

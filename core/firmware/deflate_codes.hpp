@@ -5,7 +5,7 @@
 #include <array>
 #include <vector>
 
-#include "firmware/deflate_tokens.hpp"
+#include "firmware/deflate_bits.hpp"
 
 namespace wexlo::deflate {
 
@@ -29,41 +29,6 @@ inline constexpr unsigned kNotLiterals = 0x80, kLongForm = 127;
 inline constexpr unsigned kShortLiterals = 127, kLongestLiterals = 65536 + 127;
 inline constexpr unsigned kEndToken = 259 - 3 - kLongForm;
 enum BlockType : unsigned { Stored = 0, Fixed = 1, Dynamic = 2 };
-
-[[nodiscard]] std::unexpected<Error> corrupt(const char* why);
-[[nodiscard]] inline unsigned number(std::byte value) {
-  return std::to_integer<unsigned>(value);
-}
-
-class BitReader {
- public:
-  BitReader(View in, BitRange range)
-      : in_(in), at_(range.offset), end_(range.offset + range.size) {}
-  [[nodiscard]] std::uint64_t left() const { return end_ - at_; }
-  [[nodiscard]] std::uint64_t position() const { return at_; }
-  Result<unsigned> take(unsigned count) {
-    if (count > left()) return corrupt("it ends too early");
-    const unsigned value = peek(count);
-    at_ += count;
-    return value;
-  }
-  /// Bits behind the end read as 0.
-  [[nodiscard]] unsigned peek(unsigned count) const {
-    unsigned value = 0;
-    const std::uint64_t from = at_ / 8;
-    std::uint64_t word = 0;
-    for (std::uint64_t i = 0; i < 5 && from + i < in_.size(); ++i)
-      word |= std::uint64_t{std::to_integer<unsigned>(in_[static_cast<std::size_t>(from + i)])}
-              << (8 * i);
-    value = static_cast<unsigned>(word >> (at_ % 8)) & ((1u << count) - 1);
-    return value;
-  }
-  void drop(unsigned count) { at_ += count; }
-
- private:
-  View in_;
-  std::uint64_t at_, end_;
-};
 
 /// Canonical codes of one alphabet, for both directions.
 class Codes {

@@ -9,7 +9,6 @@
 #include <set>
 
 #include "base/source.hpp"
-#include "firmware/extract_manifest.hpp"
 #include "firmware/formats.hpp"
 
 namespace wexlo {

@@ -3,7 +3,7 @@
 
 #include <filesystem>
 
-#include "firmware/firmware.hpp"
+#include "firmware/extract_manifest.hpp"
 
 namespace wexlo {
 
@@ -17,23 +17,6 @@ struct ExtractOptions {
   bool digests = false;
   Overwrite overwrite = Overwrite::Refuse;
   std::vector<std::string> inputs;  ///< paths that are read: none of them is written to
-};
-
-struct ExtractedPartition {
-  std::string name;
-  std::filesystem::path file;
-  std::uint64_t size = 0;
-  std::string sha256;     ///< empty: not counted
-  bool verified = false;  ///< the package promised something of all its bytes, and it is true
-  std::string proof;      ///< what it was: "sha-256", "crc-32", "md5 of the package", …
-  std::string from;       ///< the file inside the package
-  std::string remark;     ///< what was noticed on the way, a sentence; may be empty
-  std::string damage;     ///< why the image itself does not read, where nothing promised a digest
-};
-
-struct Extracted {
-  std::vector<ExtractedPartition> partitions;
-  std::vector<std::string> empty;  ///< of no bytes, passed over
 };
 
 /// The partitions that take part in a start, as far as the firmware has them.

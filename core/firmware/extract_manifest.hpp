@@ -1,13 +1,31 @@
 #pragma once
 /// extract.json: what was taken out, from which package; it lies beside the images.
 
+#include <filesystem>
 #include <map>
 
-#include "firmware/extract.hpp"
+#include "firmware/firmware.hpp"
 
 namespace wexlo {
 
 inline constexpr std::string_view kExtractManifest = "extract.json";
+
+struct ExtractedPartition {
+  std::string name;
+  std::filesystem::path file;
+  std::uint64_t size = 0;
+  std::string sha256;     ///< empty: not counted
+  bool verified = false;  ///< the package promised something of all its bytes, and it is true
+  std::string proof;      ///< what it was: "sha-256", "crc-32", "md5 of the package", …
+  std::string from;       ///< the file inside the package
+  std::string remark;     ///< what was noticed on the way, a sentence; may be empty
+  std::string damage;     ///< why the image itself does not read, where nothing promised a digest
+};
+
+struct Extracted {
+  std::vector<ExtractedPartition> partitions;
+  std::vector<std::string> empty;  ///< of no bytes, passed over
+};
 
 struct ExtractedRow {
   std::string name, file, sha256;  ///< sha256 may be empty: it was not counted

@@ -1,6 +1,6 @@
 #pragma once
 /// Firmware, whatever its container: named partitions that can be read, and what is known of the
-/// build. A new container is one new module plus one row in formats.cpp.
+/// build. A new container is one new module plus one row in format_table.cpp.
 
 #include <optional>
 #include <string>

@@ -1,6 +1,6 @@
 #pragma once
 /// The one table of everything that can be opened: containers, what wraps one source in another,
-/// and images. Commands walk it; a new format is one new module and one row in formats.cpp.
+/// and images. Commands walk it; a new format is one new module and one row in format_table.cpp.
 
 #include <memory>
 #include <string>

@@ -1,7 +1,11 @@
 #pragma once
 /// Replacing the files of a bundle that hold certain partitions.
 
-#include "firmware/insert.hpp"
+#include <functional>
+#include <map>
+
+#include "archive/bundle.hpp"
+#include "firmware/insert_wish.hpp"
 
 namespace wexlo {
 

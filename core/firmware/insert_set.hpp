@@ -1,7 +1,7 @@
 #pragma once
 /// Images that come in numbered files: cut again into as many as there were.
 
-#include "firmware/insert.hpp"
+#include "firmware/insert_wish.hpp"
 
 namespace wexlo {
 

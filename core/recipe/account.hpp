@@ -3,7 +3,7 @@
 /// holds with what the stock image held, and lets pass what an edit meant to change.
 
 #include "image/fragments.hpp"
-#include "recipe/patch.hpp"
+#include "recipe/patched.hpp"
 
 namespace wexlo {
 

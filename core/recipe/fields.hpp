@@ -6,7 +6,8 @@
 
 #include <set>
 
-#include "recipe/recipe.hpp"
+#include "recipe/edit.hpp"
+#include "recipe/mistake.hpp"
 
 namespace wexlo {
 

@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "recipe/edit.hpp"
+#include "recipe/mistake.hpp"
 
 namespace wexlo {
 
@@ -30,16 +31,6 @@ struct Recipe {
   std::vector<Edit> edits;
   std::string text;  ///< its TOML, so that a kit can carry it
   Settings given;    ///< of the values given, those it has a parameter for
-};
-
-/// A mistake in a recipe.
-struct Mistake {
-  ErrorCode code = ErrorCode::BadValue;
-  std::size_t line = 0, column = 0;  ///< from 1; 0: the file as a whole
-  std::string message, expected, found;
-  bool warning = false;  ///< it works, and is likely not meant
-  int weight = 0;        ///< of several, one of a greater weight explains the others
-  bool of_file = false;  ///< of a file that an edit brings: told where the edit is done
 };
 
 /// Reads `PATH` or `@name`. Files that do not depend on the phone's processor are read with it.

@@ -4,7 +4,7 @@
 
 #include "image/fragments.hpp"
 #include "ramdisk/layout.hpp"
-#include "recipe/patch.hpp"
+#include "recipe/patched.hpp"
 
 namespace wexlo {
 

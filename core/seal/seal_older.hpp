@@ -1,7 +1,7 @@
 #pragma once
 /// The older boot signature of an image that is being sealed.
 
-#include "seal/seal.hpp"
+#include "seal/seal_options.hpp"
 
 namespace wexlo {
 

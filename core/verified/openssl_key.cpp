@@ -6,7 +6,7 @@
 #include <openssl/pem.h>
 #include <openssl/rsa.h>
 
-#include "base/digest_method.hpp"
+#include "base/digest.hpp"
 
 namespace wexlo::verified {
 namespace {

@@ -46,7 +46,7 @@ std::string deflated(const std::string& data, int level, int strategy = Z_DEFAUL
   stream.avail_in = static_cast<uInt>(data.size());
   stream.next_out = reinterpret_cast<Bytef*>(out.data());
   stream.avail_out = static_cast<uInt>(out.size());
-  REQUIRE(deflate(&stream, Z_FINISH) == Z_STREAM_END);
+  REQUIRE(::deflate(&stream, Z_FINISH) == Z_STREAM_END);
   out.resize(stream.total_out);
   deflateEnd(&stream);
   return out;
