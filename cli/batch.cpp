@@ -107,9 +107,9 @@ Result<Reply> run_batch(const BatchArguments& options, const Session& session) {
                   {"cache_hits", tray.cache ? Json(tray.cache->hits()) : Json()}};
   for (const TrayRow& row : rows)
     for (const Finding& one : row.findings)
-      if (one.level != "note")
+      if (one.level != Level::Note)
         reply.findings.push_back(
-            {one.level, one.code, one.message,
+            {one.level, one.id, one.message,
              file_name(row.job.wish.sheet.empty() ? row.job.wish.firmware : row.job.wish.sheet) +
                  (one.where.empty() ? "" : " " + one.where)});
   reply.text = text_of(session, options, rows);

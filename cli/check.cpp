@@ -221,7 +221,7 @@ Result<Reply> run_check(const CheckArguments& options, const Session& session) {
                "\n" + Text(checked, session).run();
   reply.findings = checked.findings;
   for (const Finding& one : reply.findings)
-    if (one.level == "problem") reply.well = false;
+    if (one.level == Level::Problem) reply.well = false;
   if (!options.repair.empty()) WEXLO_CHECK(repair(options, core, reply, session));
   return reply;
 }

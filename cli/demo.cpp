@@ -76,7 +76,7 @@ class Demo {
       recipe_words_.insert(recipe_words_.end(),
                            {"--set", fmt::format("arch={}", demo::host_processor())});
       reply_.findings.push_back(
-          {"warning", "add-on-for-this-machine",
+          {Level::Warning, FindingCode::AddOnForThisMachine,
            "Wexlo was built without an arm64 compiler: the add-on is for this "
            "machine's processor and would not start on an arm64 phone.",
            "add-on"});

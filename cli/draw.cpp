@@ -2,7 +2,7 @@
 
 #include "base/output.hpp"
 #include "commands.hpp"
-#include "figure/drawings.hpp"
+#include "job/draw.hpp"
 #include "options.hpp"
 #include "reply.hpp"
 #include "text/text.hpp"

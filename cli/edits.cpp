@@ -85,21 +85,21 @@ std::string way_back_text(const WayBack& way_back) {
 std::vector<Finding> findings_of(const Patched& patched, const std::string& where) {
   std::vector<Finding> out;
   for (const Lowered& one : patched.lowered)
-    out.push_back({"warning", one.code, one.about, where});
+    out.push_back({Level::Warning, one.code, one.about, where});
   for (const Conflict& one : patched.conflicts)
-    out.push_back({"warning", "edit-conflict",
+    out.push_back({Level::Warning, FindingCode::EditConflict,
                    fmt::format("{} was changed by \"{}\" and again by \"{}\": the later has its "
                                "way.",
                                one.where, one.earlier, one.later),
                    where});
   if (patched.changed && !patched.way_back.in_image)
-    out.push_back({"warning", "way-back-elsewhere",
+    out.push_back({Level::Warning, FindingCode::WayBackElsewhere,
                    fmt::format("The patched image alone does not lead back to the stock one: {}. "
                                "Keep the stock image.",
                                patched.way_back.reason),
                    where});
-  for (const std::string& note : patched.notes)
-    out.push_back({"note", "verified-boot", note, where});
+  for (const Remark& note : patched.notes)
+    out.push_back({Level::Note, FindingCode::VerifiedBoot, note.text, where});
   return out;
 }
 

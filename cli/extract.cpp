@@ -74,8 +74,10 @@ Reply list(const Firmware& firmware, const std::vector<const PartitionFacts*>& c
 }
 
 void add_notes(const Firmware& firmware, const std::string& file, Reply& reply) {
-  for (const Note& note : firmware.notes)
-    reply.findings.push_back({note.warning ? "warning" : "note", note.code, note.message, file});
+  for (Finding one : firmware.notes) {
+    one.where = file;
+    reply.findings.push_back(std::move(one));
+  }
 }
 
 Result<Reply> run_extract(ExtractArguments options, const Session& session) {
@@ -114,18 +116,18 @@ Result<Reply> run_extract(ExtractArguments options, const Session& session) {
     if (!one.verified) unproven.push_back(one.name);
     if (!one.damage.empty())
       reply.findings.push_back(
-          {"warning", "damaged-image",
+          {Level::Warning, FindingCode::DamagedImage,
            "The image was taken out as it is, and does not read: " + one.damage, one.name});
     if (!one.remark.empty())
-      reply.findings.push_back({"warning", "bytes-behind", one.remark, one.name});
+      reply.findings.push_back({Level::Warning, FindingCode::BytesBehind, one.remark, one.name});
   }
   for (const std::string& name : unproven)
-    reply.findings.push_back({"warning", "no-digest",
+    reply.findings.push_back({Level::Warning, FindingCode::NoDigest,
                               "The package promises no digest: the image could not be verified.",
                               name});
   for (const std::string& name : extracted.empty)
-    reply.findings.push_back(
-        {"note", "empty-partition", "The partition has no bytes here: nothing was written.", name});
+    reply.findings.push_back({Level::Note, FindingCode::EmptyPartition,
+                              "The partition has no bytes here: nothing was written.", name});
   reply.result["manifest"] = (std::filesystem::path(options.folder) / kExtractManifest).string();
   reply.text = table.text(session.paint);
   return reply;

@@ -78,7 +78,7 @@ Result<Reply> run_insert(const InsertArguments& options, const Session& session)
   if (done.stopped) {
     std::vector<std::string> codes;
     for (const Finding& one : done.findings)
-      if (one.level == "problem") codes.push_back(one.code);
+      if (one.level == Level::Problem) codes.push_back(one.id.text());
     reply.refusal = Error{.code = ErrorCode::DoesNotFit,
                           .message = "no package was written: something speaks against it",
                           .file = options.firmware,

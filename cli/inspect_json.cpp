@@ -119,7 +119,7 @@ Json image_json(const ImageInfo& info) {
               {"tail_size", info.tail_size},
               {"layout", info.layout},
               {"name", optional_text(info.name)},
-              {"origin", info.origin.word},
+              {"origin", origin_word(info.origin.word)},
               {"origin_reason", info.origin.reason},
               {"journal", info.journal}};
   out["signs"] = Json::array();

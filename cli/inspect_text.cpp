@@ -141,10 +141,11 @@ class Teller {
   }
 
   void origin(const Origin& origin) {
-    const bool good = origin.word == "pristine";
-    const std::string word = good                       ? session_.paint.good(origin.word)
-                             : origin.word == "altered" ? session_.paint.bad(origin.word)
-                                                        : session_.paint.warning(origin.word);
+    const bool good = origin.word == OriginWord::Pristine;
+    const std::string word = good ? session_.paint.good(std::string(origin_word(origin.word)))
+                             : origin.word == OriginWord::Altered
+                                 ? session_.paint.bad(std::string(origin_word(origin.word)))
+                                 : session_.paint.warning(std::string(origin_word(origin.word)));
     out_ += fmt::format("  {:<14}{}: {}\n", "origin", word, printable(origin.reason));
     for (const Sign& sign : origin.signs)
       line("", fmt::format("- {}: {}", sign.kind, sign.text));
@@ -312,25 +313,27 @@ std::string inspection_text(const Inspection& item, const Session& session) {
 }
 
 void add_findings(const Inspection& item, Reply& reply) {
-  for (const Note& note : item.notes)
-    reply.findings.push_back(
-        {note.warning ? "warning" : "note", note.code, note.message, item.path});
+  for (Finding one : item.notes) {
+    one.where = item.path;
+    reply.findings.push_back(std::move(one));
+  }
   for (const std::string& problem : item.starts.problems)
-    reply.findings.push_back({"problem", "joined-ramdisk", problem, item.path});
+    reply.findings.push_back({Level::Problem, FindingCode::JoinedRamdisk, problem, item.path});
   if (!item.image) return;
   for (const std::string& problem : item.image->starts.problems)
-    reply.findings.push_back({"problem", "joined-ramdisk", problem, item.path});
+    reply.findings.push_back({Level::Problem, FindingCode::JoinedRamdisk, problem, item.path});
   for (const PermissiveWord& word : item.image->permissive)
-    reply.findings.push_back({"warning", "selinux-permissive",
+    reply.findings.push_back({Level::Warning, FindingCode::SelinuxPermissive,
                               fmt::format("SELinux is made permissive by \"{}\" in {}",
                                           printable(word.word), printable(word.where)),
                               item.path});
   for (const RamdiskInfo& one : item.image->ramdisks)
     if (!one.trouble.empty())
       reply.findings.push_back(
-          {"warning", "ramdisk-unread", one.title + ": " + one.trouble, item.path});
-  if (item.image->origin.word == "altered")
-    reply.findings.push_back({"warning", "altered-image", item.image->origin.reason, item.path});
+          {Level::Warning, FindingCode::RamdiskUnread, one.title + ": " + one.trouble, item.path});
+  if (item.image->origin.word == OriginWord::Altered)
+    reply.findings.push_back(
+        {Level::Warning, FindingCode::AlteredImage, item.image->origin.reason, item.path});
 }
 
 }  // namespace wexlo::cli

@@ -6,9 +6,10 @@
 
 #include "commands.hpp"
 #include "edits.hpp"
-#include "job/manifest.hpp"
+#include "kit/plan/plan_text.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "report/plan_json.hpp"
 #include "text/text.hpp"
 
 namespace wexlo::cli {
@@ -54,7 +55,7 @@ std::string verdict_text(const Paint& paint, const FitRow& row) {
   if (row.verdict == FitVerdict::Fits) return paint.good(word);
   if (row.verdict == FitVerdict::Unknown) return paint.faint(word);
   if (row.accepted) return paint.warning("accepted");
-  return row.level == "problem" ? paint.bad(word) : paint.warning(word);
+  return row.level == Level::Problem ? paint.bad(word) : paint.warning(word);
 }
 
 /// A row each, and below them the reasons of what differs, with the codes for --accept.
@@ -70,9 +71,9 @@ std::string fit_text(const Session& session, const std::vector<FitRow>& rows) {
       table.row({i == 0 ? verdict_text(paint, row) : "", i == 0 ? row.what : "",
                  i < ours.size() ? ours[i] : "", i < theirs.size() ? theirs[i] : ""});
     if (row.verdict == FitVerdict::Differs)
-      reasons +=
-          fmt::format("  {}{}: {}\n", row.what, row.level == "problem" ? " [" + row.code + "]" : "",
-                      printable(row.why));
+      reasons += fmt::format("  {}{}: {}\n", row.what,
+                             row.level == Level::Problem ? " [" + row.id.text() + "]" : "",
+                             printable(row.why));
   }
   return "\n" + paint.heading("Does it fit the phone?") + "\n" + table.text(paint) + reasons;
 }
@@ -89,12 +90,17 @@ Error refusal(const PrepareArguments& options, const Prepared& done) {
                               codes.empty() ? "CODE" : codes.front())};
 }
 
-Json image_json(const PreparedImage& image) {
+Json image_json(const KitImage& image) {
+  const auto file = [&](const KitContent& content) {
+    return image.written && !content.file.empty() ? Json(content.file) : Json();
+  };
   return {{"partition", image.partition},
-          {"flashed", image.flashed},
-          {"file", image.flashed ? Json(image.files.flash_file) : Json()},
-          {"stock_file", image.flashed ? Json(image.files.stock_file) : Json()},
-          {"size", image.patched.bytes.size()},
+          {"flashed", image.written},
+          {"what", made_word(image.made)},
+          {"logical", image.is_logical() ? Json(image.logical) : Json()},
+          {"file", file(image.flash)},
+          {"stock_file", file(image.stock_files)},
+          {"size", image.size()},
           {"edits", edits_json(image.patched)},
           {"entries", image.patched.entries},
           {"ranges", ranges_json(image.patched.ranges)},
@@ -103,11 +109,13 @@ Json image_json(const PreparedImage& image) {
 
 std::string steps_text(const Session& session, const std::vector<Step>& steps) {
   Table table({">#", "do", "what and why"});
-  for (std::size_t i = 0; i < steps.size(); ++i)
-    table.row({fmt::format("{}", i + 1), steps[i].act,
-               steps[i].act == "expect"
-                   ? fmt::format("{}. {}", expectation(steps[i]), steps[i].about)
-                   : steps[i].about + (steps[i].data_loss ? " (data is lost)" : "")});
+  for (std::size_t i = 0; i < steps.size(); ++i) {
+    const Step& step = steps[i];
+    const auto* expect = step.get<act::Expect>();
+    table.row({fmt::format("{}", i + 1), std::string(act_word(step.act)),
+               expect != nullptr ? fmt::format("{}. {}", expectation(*expect), step.about)
+                                 : step.about + (step.risk.data_loss ? " (data is lost)" : "")});
+  }
   return table.text(session.paint);
 }
 
@@ -116,11 +124,11 @@ std::string counted(std::uint64_t count, std::string_view what) {
 }
 
 /// An edit that was tried here and found its place in another image is no news here.
-std::vector<EditReport> worth_showing(const Prepared& done, const PreparedImage& image) {
+std::vector<EditReport> worth_showing(const KitDraft& kit, const KitImage& image) {
   std::vector<EditReport> out;
   for (std::size_t i = 0; i < image.patched.edits.size(); ++i) {
     const EditReport& edit = image.patched.edits[i];
-    const bool elsewhere = std::ranges::any_of(done.images, [&](const PreparedImage& other) {
+    const bool elsewhere = std::ranges::any_of(kit.images, [&](const KitImage& other) {
       // One that was given, or is put back, had no edits tried on it.
       const auto& tried = other.patched.edits;
       return i < tried.size() &&
@@ -134,12 +142,12 @@ std::vector<EditReport> worth_showing(const Prepared& done, const PreparedImage&
 
 /// What an update brought, for who applies old recipes to it.
 std::string differences_text(const Session& session, const PrepareArguments& options,
-                             const Prepared& done) {
+                             const KitDraft& kit) {
   if (options.like.empty()) return {};
   std::string out = "\n" + session.paint.heading("Against the kit before") + "\n";
-  if (done.differences.empty())
+  if (kit.differences.empty())
     return out + "  kernel, init, fstab, command line and room are as they were\n";
-  for (const BuildDifference& one : done.differences) {
+  for (const BuildDifference& one : kit.differences) {
     out += fmt::format("  {} {}: {} -> {}\n", one.partition, printable(one.what),
                        printable(one.before), printable(one.after));
     for (const std::string& line : one.diff)
@@ -176,7 +184,7 @@ Result<PrepareWish> wish_of(const PrepareArguments& options) {
                   .settings = {},
                   .like = options.like,
                   .sheet = options.sheet,
-                  .slots = options.slots,
+                  .slots = slots_of(options.slots),
                   .key = options.key,
                   .signer = options.signer,
                   .given = {},
@@ -194,71 +202,103 @@ Result<PrepareWish> wish_of(const PrepareArguments& options) {
   return out;
 }
 
-std::string given_text(const Session& session, const Prepared& done) {
-  std::string out;
-  for (const GivenPart& part : done.given)
-    out += fmt::format(
-        "\n{} as given: {}{}{}\n", session.paint.heading(part.given.partition),
-        human_size(part.given.size),
-        part.logical.empty() ? "" : ", logical partition " + part.logical,
-        part.files.pieces.empty() ? "" : fmt::format(", in {} pieces", part.files.pieces.size()));
-  if (done.install)
-    out += fmt::format("\n{} {}, from recovery{}\n", session.paint.heading("install"),
-                       printable(done.install->file),
-                       done.install->payload ? "; it lands on the other slot" : "");
-  return out;
+/// An image that is written as it was given, from a file.
+std::string large_text(const KitImage& image) {
+  return fmt::format(
+      "as given: {}{}{}\n", human_size(image.size()),
+      image.is_logical() ? ", logical partition " + image.logical : "",
+      image.flash.pieces.empty() ? "" : fmt::format(", in {} pieces", image.flash.pieces.size()));
+}
+
+std::string state_text(const PrepareArguments& options, const KitImage& image) {
+  if (!image.written) return "left as it is";
+  if (image.made == Made::Given) return "as given";
+  if (image.made == Made::Stock) return "stock";
+  return options.dry_run ? "would be changed" : "-> " + image.flash.file;
+}
+
+std::string image_text(const Session& session, const PrepareArguments& options, const KitDraft& kit,
+                       const KitImage& image) {
+  const std::string name = session.paint.heading(image.partition);
+  if (image.written && !image.is_held()) return fmt::format("\n{} {}", name, large_text(image));
+  std::string out = fmt::format("\n{} {}\n", name, state_text(options, image));
+  const Shown shown = options.dry_run ? Shown::Effects : Shown::Details;
+  out += edits_text(session, worth_showing(kit, image), shown);
+  out += edits_text(session, image.patched.added, Shown::Effects);
+  if (session.globals.verbose) out += ranges_text(session, image.patched.ranges);
+  if (!image.written || image.made != Made::Patched) return out;
+  std::uint64_t bytes = 0;
+  for (const ChangedRange& range : image.patched.ranges)
+    bytes += range.size;
+  out += fmt::format("  differs from stock in {}, {}, each accounted for\n",
+                     counted(image.patched.ranges.size(), "place"), counted(bytes, "byte"));
+  return out + "  " + way_back_text(image.patched.way_back);
+}
+
+std::string title_text(const PrepareArguments& options, const Prepared& done) {
+  if (done.stopped) return "No kit: something speaks against it";
+  if (options.dry_run) return "Dry run: nothing is written";
+  return fmt::format("Kit ready: {}", printable(options.kit));
 }
 
 std::string text_of(const Session& session, const PrepareArguments& options, const Prepared& done) {
-  std::string out = session.paint.heading(
-                        done.stopped      ? std::string("No kit: something speaks against it")
-                        : options.dry_run ? std::string("Dry run: nothing is written")
-                                          : fmt::format("Kit ready: {}", printable(options.kit))) +
-                    "\n";
+  const KitDraft& kit = done.kit;
+  std::string out = session.paint.heading(title_text(options, done)) + "\n";
   const auto line = [&](std::string_view name, std::string_view value) {
     if (!value.empty()) out += fmt::format("  {:<14}{}\n", name, printable(value));
   };
-  line("device", done.build.device);
-  line("build", done.build.fingerprint);
-  line("patch level", done.build.patch_level);
-  line("target", done.target.partition.empty()
-                     ? done.target.reason
-                     : fmt::format("{}: {}", done.target.partition, done.target.reason));
-  out += fit_text(session, done.fit);
+  line("device", kit.build.device);
+  line("build", kit.build.fingerprint);
+  line("patch level", kit.build.patch_level);
+  line("target", kit.target.partition.empty()
+                     ? kit.target.reason
+                     : fmt::format("{}: {}", kit.target.partition, kit.target.reason));
+  out += fit_text(session, kit.fit);
   if (done.stopped) return out + "\n";
-  for (const PreparedImage& image : done.images) {
+  for (const KitImage& image : kit.images)
     // Looked at for mount points, say, and none was there.
-    if (!image.flashed && worth_showing(done, image).empty()) continue;
-    out += fmt::format("\n{} {}\n", session.paint.heading(image.partition),
-                       !image.flashed    ? "left as it is"
-                       : image.given     ? "as given"
-                       : options.stock   ? "stock"
-                       : options.dry_run ? "would be changed"
-                                         : "-> " + image.files.flash_file);
-    const Shown shown = options.dry_run ? Shown::Effects : Shown::Details;
-    out += edits_text(session, worth_showing(done, image), shown);
-    out += edits_text(session, image.patched.added, Shown::Effects);
-    if (session.globals.verbose) out += ranges_text(session, image.patched.ranges);
-    if (image.flashed && !image.given && !options.stock) {
-      std::uint64_t bytes = 0;
-      for (const ChangedRange& range : image.patched.ranges)
-        bytes += range.size;
-      out += fmt::format("  differs from stock in {}, {}, each accounted for\n",
-                         counted(image.patched.ranges.size(), "place"), counted(bytes, "byte"));
-      out += "  " + way_back_text(image.patched.way_back);
-    }
-  }
-  out += given_text(session, done);
-  out += differences_text(session, options, done);
-  if (options.dry_run) return out;
+    if (image.written || !worth_showing(kit, image).empty())
+      out += image_text(session, options, kit, image);
+  if (kit.install)
+    out += fmt::format("\n{} {}, from recovery{}\n", session.paint.heading("install"),
+                       printable(kit.install->file),
+                       kit.install->payload ? "; it lands on the other slot" : "");
+  out += differences_text(session, options, kit);
+  const KitVerdict& verdict = kit.judged.verdict;
   out += "\n" + session.paint.heading("Verified boot") + "\n";
-  line("needs", done.verification.needs == "own-key" ? "a phone that trusts your key"
-                                                     : "an unlocked bootloader");
-  line("", done.verification.why);
-  out += "\n" + session.paint.heading("plan.toml") + "\n" + steps_text(session, done.plan.steps);
-  out += fmt::format("  the way back: {} steps, with the stock images in stock/\n\n",
-                     done.plan.back.size());
-  return out;
+  line("needs",
+       verdict.needs == Needs::OwnKey ? "a phone that trusts your key" : "an unlocked bootloader");
+  line("", verdict.why);
+  out += "\n" + session.paint.heading("plan.toml") + "\n" + steps_text(session, kit.plan.steps);
+  return out + fmt::format("  the way back: {} steps, with the stock images in stock/\n\n",
+                           kit.plan.back.size());
+}
+
+Json verdict_json(const KitVerdict& verdict) {
+  return {{"needs", needs_word(verdict.needs)},
+          {"why", verdict.why},
+          {"locked", verified::outlook_name(verdict.locked)},
+          {"unlocked", verified::outlook_name(verdict.unlocked)},
+          {"key_sha256", verdict.key_sha256.empty() ? Json() : Json(verdict.key_sha256)}};
+}
+
+Json result_json(const PrepareArguments& options, const Prepared& done) {
+  const KitDraft& kit = done.kit;
+  Json images = Json::array();
+  for (const KitImage& image : kit.images)
+    images.push_back(image_json(image));
+  return {{"target", kit.target.partition},
+          {"reason", kit.target.reason},
+          {"layout", layout_name(kit.target.layout)},
+          {"kit", options.dry_run || done.stopped ? Json() : Json(options.kit)},
+          {"fit", fit_json(kit.fit)},
+          {"stopped", done.stopped},
+          {"device", kit.build.device},
+          {"build", kit.build.fingerprint},
+          {"images", images},
+          {"verification", verdict_json(kit.judged.verdict)},
+          {"plan", steps_json(kit.plan.steps)},
+          {"differences", differences_json(kit.differences)}};
 }
 
 Result<Reply> run_prepare(const PrepareArguments& options, const Session& session) {
@@ -273,32 +313,8 @@ Result<Reply> run_prepare(const PrepareArguments& options, const Session& sessio
   if (options.force) prepare_options.overwrite = Overwrite::Replace;
   WEXLO_TRY(const Prepared done,
             prepare(options.firmware, prepare_options, options.kit, session.context));
-  Json images = Json::array(), steps = Json::array();
-  for (const PreparedImage& image : done.images)
-    images.push_back(image_json(image));
-  for (const Step& step : done.plan.steps)
-    steps.push_back(
-        {{"id", step.id}, {"do", step.act}, {"about", step.about}, {"data_loss", step.data_loss}});
-  reply.result = {
-      {"target", done.target.partition},
-      {"reason", done.target.reason},
-      {"layout", layout_name(done.target.layout)},
-      {"kit", options.dry_run || done.stopped ? Json() : Json(options.kit)},
-      {"fit", Json::parse(fit_json_text(done.fit))},
-      {"stopped", done.stopped},
-      {"device", done.build.device},
-      {"build", done.build.fingerprint},
-      {"images", images},
-      {"verification",
-       {{"needs", done.verification.needs},
-        {"why", done.verification.why},
-        {"locked", verified::outlook_name(done.verification.locked)},
-        {"unlocked", verified::outlook_name(done.verification.unlocked)},
-        {"key_sha256",
-         done.verification.key_sha256.empty() ? Json() : Json(done.verification.key_sha256)}}},
-      {"plan", steps},
-      {"differences", differences_json(done.differences)}};
-  reply.findings.insert(reply.findings.end(), done.findings.begin(), done.findings.end());
+  reply.result = result_json(options, done);
+  std::ranges::copy(done.kit.findings, std::back_inserter(reply.findings));
   reply.text = text_of(session, options, done);
   if (done.stopped) reply.refusal = refusal(options, done);
   return reply;

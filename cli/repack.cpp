@@ -54,7 +54,7 @@ Result<Reply> run_repack(const RepackArguments& options, const Session& session)
                     {"place", change.place},
                     {"detail", change.detail}});
   for (const std::string& note : repacked->notes)
-    reply.findings.push_back({"note", "repack", note, options.folder});
+    reply.findings.push_back({Level::Note, FindingCode::Repack, note, options.folder});
   reply.result = {{"file", options.dry_run ? Json() : Json(options.image)},
                   {"size", repacked->bytes.size()},
                   {"sha256", repacked->sha256},

@@ -24,8 +24,8 @@ Json document(const std::string& command, const Result<Reply>& reply, bool ok) {
   Json findings = Json::array();
   if (reply)
     for (const Finding& finding : reply->findings)
-      findings.push_back({{"level", finding.level},
-                          {"code", finding.code},
+      findings.push_back({{"level", level_name(finding.level)},
+                          {"code", finding.id.text()},
                           {"message", finding.message},
                           {"where", finding.where}});
   Json out = {{"command", command},
@@ -39,13 +39,13 @@ Json document(const std::string& command, const Result<Reply>& reply, bool ok) {
 
 void print_findings(Session& session, const std::vector<Finding>& findings) {
   for (const Finding& finding : findings) {
-    if (session.globals.quiet && finding.level == "note") continue;
-    const std::string label = finding.level == "note"      ? session.paint.faint("note:")
-                              : finding.level == "warning" ? session.paint.warning("warning:")
-                                                           : session.paint.bad("problem:");
+    if (session.globals.quiet && finding.level == Level::Note) continue;
+    const std::string label = finding.level == Level::Note      ? session.paint.faint("note:")
+                              : finding.level == Level::Warning ? session.paint.warning("warning:")
+                                                                : session.paint.bad("problem:");
     const std::string where = finding.where.empty() ? "" : finding.where + ": ";
     print(session.out, fmt::format("{} {} [{}]\n", label, printable(where + finding.message),
-                                   printable(finding.code)));
+                                   printable(finding.id.text())));
   }
 }
 

@@ -8,10 +8,10 @@
 #include <vector>
 
 #include "base/error.hpp"
+#include "base/finding.hpp"
 #include "base/pool.hpp"
-#include "job/prepare.hpp"
-#include "json.hpp"
 #include "paint.hpp"
+#include "text/json.hpp"
 
 namespace wexlo::cli {
 

@@ -29,7 +29,7 @@ Result<Reply> run_restore(const RestoreArguments& options, const Session& sessio
   }
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
   WEXLO_TRY(const LoadedImage image, load_image(*source));
-  auto restored = restore_image(image, options.image, {options.stock}, session.context);
+  auto restored = restore_file(image, options.image, options.stock, session.context);
   if (!restored) return fail(in_file(std::move(restored).error(), options.image));
   WEXLO_CHECK(check_stop(session.context));
   if (!options.dry_run) WEXLO_CHECK(write_file(options.output, restored->bytes, overwrite));
@@ -43,7 +43,7 @@ Result<Reply> run_restore(const RestoreArguments& options, const Session& sessio
                   {"sha256", restored->sha256},
                   {"undone", restored->undone}};
   for (const std::string& note : restored->notes)
-    reply.findings.push_back({"warning", "restore", note, options.image});
+    reply.findings.push_back({Level::Warning, FindingCode::Restore, note, options.image});
   reply.text = fmt::format("{} ({})\n", printable(options.image), restored->partition);
   for (const std::string& edit : restored->undone)
     reply.text += fmt::format("  undone: {}\n", printable(edit));

@@ -119,7 +119,7 @@ Result<Reply> run_sheet(const SheetArguments& options, const Session& session) {
   reply.result["partitions"] = std::move(partitions);
   if (sheet.text("phone.codename").empty() && sheet.text("phone.product").empty())
     reply.findings.push_back(
-        {"warning", "no-device",
+        {Level::Warning, FindingCode::NoDevice,
          "Nothing says which device it is: whether a firmware is for it cannot be told.", ""});
   reply.text = text_of(session, options, sheet);
   return reply;

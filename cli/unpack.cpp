@@ -39,7 +39,7 @@ Result<Reply> run_unpack(const UnpackArguments& options, const Session& session)
     table.row({printable(part.name), human_size(part.size), part.file,
                part.tree.empty() ? "" : part.tree + "/", note});
     if (!part.note.empty() && part.name != "kernel.config")
-      reply.findings.push_back({"note", "kept-whole", part.note, part.name});
+      reply.findings.push_back({Level::Note, FindingCode::KeptWhole, part.note, part.name});
   }
   reply.result = {{"kind", unpacked->kind}, {"folder", options.folder}, {"parts", rows}};
   reply.text = fmt::format("{} image, taken apart into {}\n{}", unpacked->kind,

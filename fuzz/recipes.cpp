@@ -3,8 +3,9 @@
 #include "base/delta.hpp"
 #include "base/digest.hpp"
 #include "image/words.hpp"
-#include "job/restore.hpp"
+#include "recipe/patch.hpp"
 #include "recipe/recipe.hpp"
+#include "recipe/restore.hpp"
 #include "recipe/way_back.hpp"
 #include "support/boot.hpp"
 #include "support/vbmeta.hpp"
@@ -113,7 +114,7 @@ void patch(View input) {
   const auto twice = wexlo::patch_image(*again, {"boot", true}, {edits}, bounded());
   must(twice && equal(twice->bytes, patched->bytes));
   if (!patched->changed || !patched->way_back.in_image) return;
-  const auto back = restore_image(*again, "again", {}, bounded());
+  const auto back = restore_image(*again, {}, bounded());
   must(back && (equal(back->bytes, input) || find_journal(*loaded->image, bounded())));
 }
 
@@ -139,7 +140,7 @@ void restore(View input) {
   const auto loaded = load_image(Blob(to_bytes(input)), "input");
   if (!loaded || !loaded->image) return;
   const auto journal = find_journal(*loaded->image, bounded());
-  const auto back = restore_image(*loaded, "input", {}, bounded());
+  const auto back = restore_image(*loaded, {}, bounded());
   if (back && back->from == "image")
     must(journal && *journal && sha256_hex(back->bytes) == (*journal)->stock_sha256);
 }

@@ -9,9 +9,8 @@
 #include "base/digest.hpp"
 #include "check/own_footer.hpp"
 #include "firmware/super.hpp"
-#include "image/boot.hpp"
-#include "inspect/inspect.hpp"
-#include "kit/folder/kit_check.hpp"
+#include "judge/image_origin.hpp"
+#include "kit/folder/kit.hpp"
 #include "verified/draft.hpp"
 #include "verified/key.hpp"
 #include "verified/older_signature.hpp"
@@ -63,9 +62,9 @@ class CheckJob {
     out_.kind = "image";
     for (const std::string& path : paths) {
       if (is_kit(path)) {
-        WEXLO_TRY(KitState kit, check_kit(path, context_));
+        WEXLO_TRY(KitState kit, verify_kit(path, context_));
         out_.kind = "kit";
-        kit_needs_ = kit.needs;
+        if (const auto manifest = read_manifest(path)) kit_needs_ = manifest->verdict.needs;
         std::ranges::move(kit.findings, std::back_inserter(out_.findings));
       }
       WEXLO_CHECK(given_.add(images_of(path), context_));
@@ -78,16 +77,15 @@ class CheckJob {
     suffix_ = set_.suffix(options_.slot, other);
     out_.slot = suffix_.empty() ? "" : suffix_.substr(1);
     if (!other.empty())
-      note("slot-chosen", fmt::format("Both slots are here: slot {} was judged; --slot {} judges "
-                                      "the other.",
-                                      out_.slot, other));
+      note(FindingCode::SlotChosen,
+           fmt::format("Both slots are here: slot {} was judged; --slot {} judges "
+                       "the other.",
+                       out_.slot, other));
     return {};
   }
 
-  void note(std::string code, std::string message, std::string level = "note",
-            std::string where = "") {
-    out_.findings.push_back(
-        {std::move(level), std::move(code), std::move(message), std::move(where)});
+  void note(FindingCode code, std::string message, std::string where = "") {
+    out_.findings.push_back({kind_of(code).level, code, std::move(message), std::move(where)});
   }
 
   static Subjects overlay(const Subjects& given, const Subjects& stock) {
@@ -157,15 +155,13 @@ class CheckJob {
           standing != out_.walk.standings.end() && (standing->second == Standing::DigestMismatch ||
                                                     standing->second == Standing::BadSignature);
       if (wrong) continue;
-      ImageInfo info;
-      if (auto footer = footer_info(one.loaded->bytes.view())) info.footer = std::move(*footer);
-      info.boot_signature = boot_signature_info(*one.image(), one.loaded->bytes.view());
-      info.id_matches = boot::id_matches(*one.image());
-      const Origin origin = judge_origin(*one.image(), one.reading, own_digests(info), {});
+      const auto judged = origin_of(*one.loaded, one.reading, {});
+      if (!judged) continue;
+      const Origin& origin = judged->origin;
       origins_[one.partition] = origin.word;
-      one.untouched = origin.word == "pristine" ||
+      one.untouched = origin.word == OriginWord::Pristine ||
                       (standing != out_.walk.standings.end() && standing->second == Standing::Ok &&
-                       origin.word != "journaled" && origin.word != "altered");
+                       origin.word != OriginWord::Journaled && origin.word != OriginWord::Altered);
     }
   }
 
@@ -189,24 +185,24 @@ class CheckJob {
     const OwnFooter footer = own_footer(one);
     const bool judged = out_.walk.standings.contains(one.partition);
     if (footer.there && !footer.reads)
-      report_.add("verified-struct", one.partition,
+      report_.add(FindingCode::VerifiedStruct, one.partition,
                   fmt::format("The image's own footer does not lead to a sound struct: {}.",
                               footer.trouble),
                   one.untouched);
     else if (!footer.there && twin != nullptr && own_footer(*twin).there && !judged)
-      report_.add("verified-struct", one.partition,
+      report_.add(FindingCode::VerifiedStruct, one.partition,
                   "The stock image has a verified-boot footer, this one has none.", false,
                   Level::Warning);
     const View bytes = one.loaded->bytes.view();
     const auto end = static_cast<std::size_t>(one.image()->sections_end());
     const auto older = verified::older_signature(bytes.subspan(end), bytes.first(end));
     if (older && !older->holds)
-      note("older-signature",
+      note(FindingCode::OlderSignature,
            "The older boot signature is not true for the image: loaders of "
            "that age stop there when locked.",
-           "warning", one.partition);
+           one.partition);
     if (footer.digest == false)
-      report_.add("image-digest", one.partition,
+      report_.add(FindingCode::ImageDigest, one.partition,
                   "The digest in the image's own footer is not true for it.", false,
                   judged || options_.locked == false ? Level::Warning : Level::Problem);
   }
@@ -222,7 +218,7 @@ class CheckJob {
     };
     const auto now = index(one), before = index(twin);
     if (now && before && *now < *before)
-      report_.add("rollback-index", one.partition,
+      report_.add(FindingCode::RollbackIndex, one.partition,
                   fmt::format("Rollback index {} is lower than the stock image's {}: a phone that "
                               "has started it refuses this one when locked.",
                               *now, *before),
@@ -235,17 +231,22 @@ class CheckJob {
     const Subject* super = subjects_.find("super");
     if (super != nullptr && super->source)
       for (const std::string& trouble : super_troubles(*super->source))
-        report_.add("super-tables", "super", trouble);
+        report_.add(FindingCode::SuperTables, "super", trouble);
     for (const FirmwarePtr& one : set_.firmwares()) {
-      for (const Note& note : one->notes)
-        if (note.code == "super-unreadable") report_.add("super-tables", "super", note.message);
+      for (const Finding& note : one->notes)
+        if (note.id.code == FindingCode::SuperUnreadable)
+          report_.add(FindingCode::SuperTables, "super", note.message);
       for (const Layer& layer : one->layers)
         if (layer.kind == "super") super_copies(*one);
     }
   }
+  static bool is_of_super(FindingCode code) {
+    return code == FindingCode::SuperUnreadable || code == FindingCode::SuperGeometryBackup ||
+           code == FindingCode::SuperMetadataBackup;
+  }
   void super_copies(const Firmware& firmware) {
-    for (const Note& note : firmware.notes)
-      if (note.code.starts_with("super-")) report_.add("super-tables", "super", note.message);
+    for (const Finding& note : firmware.notes)
+      if (is_of_super(note.id.code)) report_.add(FindingCode::SuperTables, "super", note.message);
   }
 
   Status judge_stranger_images(const Subjects& given, const Subjects& stock) {
@@ -262,7 +263,7 @@ class CheckJob {
 
   void faults() {
     for (const verified::Fault& one : out_.walk.faults) {
-      Level level = rule(one.code).level;
+      Level level = kind_of(one.code).level;
       if (one.stops_unlocked)
         level = Level::Problem;
       else if (one.stops_locked)
@@ -272,12 +273,11 @@ class CheckJob {
       report_.add(one.code, one.partition, one.message, false, level);
     }
     if (out_.walk.verification_disabled)
-      note("verification-off", "vbmeta's flags switch verification off: no partition is looked at.",
-           "warning", "vbmeta");
+      note(FindingCode::VerificationOff,
+           "vbmeta's flags switch verification off: no partition is looked at.", "vbmeta");
     else if (out_.walk.hashtrees_disabled)
-      note("verification-off",
-           "vbmeta's flags switch hash trees off: system partitions are not looked at.", "warning",
-           "vbmeta");
+      note(FindingCode::VerificationOff,
+           "vbmeta's flags switch hash trees off: system partitions are not looked at.", "vbmeta");
   }
 
   void partitions() {
@@ -310,7 +310,7 @@ class CheckJob {
           footer.trouble.empty() ? footer.about : footer.trouble);
     std::ranges::sort(out_.partitions, {}, &CheckedPartition::name);
     if (!absent.empty() && !out_.walk.structs.empty())
-      note("not-at-hand",
+      note(FindingCode::NotAvailable,
            fmt::format("Not looked at, since they are not here: {}.", fmt::join(absent, ", ")));
   }
 
@@ -401,8 +401,8 @@ class CheckJob {
       footers = footers || footer.there;
       wrong = wrong || footer.digest == false || !footer.reads;
       const auto origin = origins_.find(one.partition);
-      const bool odd = origin != origins_.end() &&
-                       (origin->second == "altered" || origin->second == "journaled");
+      const bool odd = origin != origins_.end() && (origin->second == OriginWord::Altered ||
+                                                    origin->second == OriginWord::Journaled);
       stock = stock && (one.untouched || (!footer.there && !odd));
     }
     out_.unlocked = {verified::Outlook::Starts,
@@ -427,7 +427,8 @@ class CheckJob {
           "Nothing here is under verified boot: what the phone's loader looks "
           "at by itself is not known.";
     if (footers)
-      note("no-top-level", "No vbmeta is here: --against FIRMWARE judges the whole chain.");
+      note(FindingCode::NoTopLevel,
+           "No vbmeta is here: --against FIRMWARE judges the whole chain.");
   }
 
   void locked_change(const Subjects& given, const Subjects& stock) {
@@ -438,7 +439,7 @@ class CheckJob {
       if (twin != nullptr && !same(one, *twin)) changed.push_back(one.partition);
     }
     if (changed.empty()) return;
-    report_.add("locked-change", fmt::format("{}", fmt::join(changed, ", ")),
+    report_.add(FindingCode::LockedChange, fmt::format("{}", fmt::join(changed, ", ")),
                 "Changed, and not signed with the key that the phone trusts: never lock the "
                 "bootloader while this is on it.",
                 false, options_.locked == false ? Level::Warning : Level::Problem);
@@ -449,7 +450,7 @@ class CheckJob {
     for (const Finding& one : found) {
       const bool of_chain = std::ranges::any_of(
           out_.walk.faults, [&](const auto& fault) { return fault.message == one.message; });
-      if (one.level != "problem" || rule(one.code).locked_only || of_chain) continue;
+      if (one.level != Level::Problem || kind_of(one.id.code).locked_only || of_chain) continue;
       if (std::exchange(out_.startable, false))
         for (Verdict* verdict : {&out_.locked, &out_.unlocked})
           if (verdict->outlook != verified::Outlook::Refuses)
@@ -469,19 +470,21 @@ class CheckJob {
     come_up(found);
     std::ranges::move(found, std::back_inserter(out_.findings));
     // A kit for an unlocked phone is made to be flashed to one.
-    if (out_.kind == "kit" && !options_.locked && kit_needs_ == "unlocked")
+    if (out_.kind == "kit" && !options_.locked && kit_needs_ == Needs::Unlocked)
       for (Finding& one : out_.findings)
-        if (one.level == "problem" && one.code != "kit-file" && rule(one.code).locked_only)
-          one.level = "warning";
+        if (one.level == Level::Problem && one.id.code != FindingCode::KitFile &&
+            kind_of(one.id.code).locked_only)
+          one.level = Level::Warning;
   }
 
   const CheckOptions& options_;
   const Context& context_;
   PhoneSet given_, stock_, set_;
-  std::string suffix_, kit_needs_;
+  std::string suffix_;
+  Needs kit_needs_ = Needs::Unknown;
   bool whole_ = false;
   Subjects subjects_;
-  std::map<std::string, std::string> origins_;
+  std::map<std::string, OriginWord> origins_;
   std::map<std::string, LoneFooter> lone_;  ///< by partition
   Report report_;
   Checked out_;

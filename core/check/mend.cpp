@@ -1,7 +1,7 @@
 /// Bad blocks given again by the error correction beside a hash tree.
 
 #include "check/check.hpp"
-#include "kit/folder/kit_check.hpp"
+#include "kit/folder/kit.hpp"
 #include "verified/draft.hpp"
 
 namespace wexlo {

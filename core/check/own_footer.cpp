@@ -76,7 +76,7 @@ Status check_claim(const Source& source, const HashDescriptor& hash, LoneFooter&
 }  // namespace
 
 Result<LoneFooter> lone_footer(const Subject& one, bool trees, const Context& context) {
-  LoneFooter out{.code = "verified-struct"};
+  LoneFooter out{.code = FindingCode::VerifiedStruct};
   const Source& source = *one.source;
   WEXLO_TRY(const auto footer, verified::read_footer(source));
   if (!footer) return out;
@@ -95,11 +95,11 @@ Result<LoneFooter> lone_footer(const Subject& one, bool trees, const Context& co
   }
   const auto signature = verified::signature_state(*vbmeta);
   if (signature == verified::SignatureState::Bad || signature == verified::SignatureState::Stale) {
-    out.code = "signature";
+    out.code = FindingCode::Signature;
     out.trouble = "The signature of its own struct is not valid.";
     return out;
   }
-  out.code = "system-digest";
+  out.code = FindingCode::SystemDigest;
   for (const verified::Descriptor& claim : *all) {
     if (!trees || !out.trouble.empty()) break;
     if (verified::partition_of(claim) != one.partition) continue;

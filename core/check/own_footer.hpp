@@ -18,9 +18,9 @@ struct OwnFooter {
 /// The footer of a partition that is not read whole: a file system with its hash tree.
 struct LoneFooter {
   bool there = false;
-  std::string_view code;  ///< of the rule that the trouble is about
-  std::string trouble;    ///< the first thing that is wrong, a sentence; empty: nothing is
-  std::string about;      ///< a clause: what was looked at
+  FindingCode code = FindingCode::VerifiedStruct;  ///< of the rule that the trouble is about
+  std::string trouble;  ///< the first thing that is wrong, a sentence; empty: nothing is
+  std::string about;    ///< a clause: what was looked at
 };
 /// @param trees  false: the struct alone. Errors: those of reading, Interrupted
 [[nodiscard]] Result<LoneFooter> lone_footer(const Subject& one, bool trees,

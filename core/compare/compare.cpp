@@ -7,7 +7,7 @@
 
 #include "base/source_read.hpp"
 #include "image/boot.hpp"
-#include "kit/folder/kit_check.hpp"
+#include "kit/folder/kit.hpp"
 #include "parts/parts.hpp"
 #include "recipe/patch.hpp"
 

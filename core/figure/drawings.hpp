@@ -4,7 +4,7 @@
 #include "figure/figures.hpp"
 #include "firmware/formats.hpp"
 #include "kit/facts/room.hpp"
-#include "recipe/patch.hpp"
+#include "recipe/patched.hpp"
 #include "verified/chain.hpp"
 
 namespace wexlo {
@@ -27,13 +27,5 @@ namespace wexlo {
 [[nodiscard]] figure::Scene draw_chain(const std::string& title, const verified::Walk& walk);
 /// Precondition: it holds a payload.
 [[nodiscard]] figure::Scene draw_payload(const std::string& title, const Firmware& firmware);
-
-struct DrawOptions {
-  std::string figure;  ///< "bytes", "changes", "super", "chain", "payload"; empty: by what it is
-};
-/// @param path  an image, a package, a folder, a kit, or a sheet (its name ends with .toml)
-/// Errors: Usage (the input has no such figure), those of reading.
-[[nodiscard]] Result<figure::Scene> draw(const std::string& path, const std::string& other,
-                                         const DrawOptions& options, const Context& context);
 
 }  // namespace wexlo

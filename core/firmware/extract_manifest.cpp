@@ -10,7 +10,7 @@
 namespace wexlo {
 namespace {
 
-using Json = nlohmann::ordered_json;
+using Library = nlohmann::ordered_json;
 
 constexpr std::uint64_t kFormat = 1;
 constexpr JsonLimits kLimits{.size = 4u << 20};
@@ -22,8 +22,8 @@ std::string short_name(std::string name) {
   return std::string(base_name(name));
 }
 
-Json build_json(const BuildFacts& build) {
-  Json out = Json::object();
+Library build_json(const BuildFacts& build) {
+  Library out = Library::object();
   const auto put = [&](const char* key, const std::string& value) {
     if (!value.empty()) out[key] = value;
   };
@@ -42,16 +42,16 @@ Json build_json(const BuildFacts& build) {
 
 Result<std::string> extract_manifest(const Firmware& firmware, const std::string& firmware_name,
                                      const Extracted& extracted, std::string_view before) {
-  Json shells = Json::array();
+  Library shells = Library::array();
   for (const Layer& layer : firmware.layers)
     shells.push_back(layer.kind);
-  Json out = {{"format", 1},
-              {"firmware", short_name(firmware_name)},
-              {"kind", firmware.kind},
-              {"layers", std::move(shells)},
-              {"package", firmware.incremental ? "incremental" : "full"},
-              {"build", build_json(firmware.build)},
-              {"partitions", Json::array()}};
+  Library out = {{"format", 1},
+                 {"firmware", short_name(firmware_name)},
+                 {"kind", firmware.kind},
+                 {"layers", std::move(shells)},
+                 {"package", firmware.incremental ? "incremental" : "full"},
+                 {"build", build_json(firmware.build)},
+                 {"partitions", Library::array()}};
   if (!before.empty()) {
     const auto old = parse_extract_manifest(before, std::string(kExtractManifest));
     std::map<std::string, std::string> build;
@@ -67,24 +67,26 @@ Result<std::string> extract_manifest(const Firmware& firmware, const std::string
                    .found = old ? old->firmware : describe(old.error()),
                    .hint = "Give another folder, so that builds do not mix, or --force."});
     // It reads: what stands there is carried as it is.
-    out["partitions"] = Json::parse(before)["partitions"];
+    out["partitions"] = Library::parse(before)["partitions"];
   }
-  Json& rows = out["partitions"];
+  Library& rows = out["partitions"];
   for (const ExtractedPartition& one : extracted.partitions) {
-    Json row = {
-        {"name", one.name},         {"file", one.file.filename().string()},
-        {"size", one.size},         {"sha256", one.sha256.empty() ? Json() : Json(one.sha256)},
-        {"verified", one.verified}, {"proof", one.proof},
-        {"from", one.from}};
+    Library row = {{"name", one.name},
+                   {"file", one.file.filename().string()},
+                   {"size", one.size},
+                   {"sha256", one.sha256.empty() ? Library() : Library(one.sha256)},
+                   {"verified", one.verified},
+                   {"proof", one.proof},
+                   {"from", one.from}};
     const auto same = std::find_if(rows.begin(), rows.end(),
-                                   [&](const Json& old) { return old["name"] == one.name; });
+                                   [&](const Library& old) { return old["name"] == one.name; });
     if (same == rows.end())
       rows.push_back(std::move(row));
     else
       *same = std::move(row);
   }
   // Names from a package may hold any bytes: what is no UTF-8 is replaced, never thrown.
-  return out.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+  return out.dump(2, ' ', false, Library::error_handler_t::replace) + "\n";
 }
 
 Result<ExtractManifest> parse_extract_manifest(std::string_view text, const std::string& file) {

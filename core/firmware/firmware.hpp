@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "archive/tar.hpp"
+#include "base/finding.hpp"
 #include "firmware/content.hpp"
 #include "image/partitions.hpp"
 
@@ -54,6 +55,7 @@ struct PartitionFacts {
   std::string inside{};  ///< the partition that it is a part of, e.g. "super"
   std::string held{};    ///< what the head says: "boot", "ext4", …; empty: not looked at
   std::string detail{};  ///< more of it: "header version 4"
+  bool sparse = false;   ///< stored as a sparse image, or as pieces of one
   ContentPtr content{};
   std::shared_ptr<const PackageSum> sum{};
 };
@@ -65,19 +67,13 @@ struct Group {
   std::vector<std::string> partitions;
 };
 
-/// Something that a person should know of the package.
-struct Note {
-  std::string code, message;
-  bool warning = false;
-};
-
 struct Firmware {
   std::string kind;  ///< of the outermost shell: "ota-zip", "payload", "sparse", …
   std::vector<PartitionFacts> partitions;
   BuildFacts build;
   std::vector<Layer> layers;  ///< outermost first
   std::vector<Group> groups;
-  std::vector<Note> notes;
+  std::vector<Finding> notes;  ///< what a person should know of the package
   bool incremental = false;
   bool single = false;  ///< one image, perhaps packed: no package of several
 
@@ -87,8 +83,8 @@ struct Firmware {
   /// slot suffix. Errors: NotFound (naming those there are), Ambiguous (naming the choices).
   [[nodiscard]] Result<const PartitionFacts*> choose(std::string_view name,
                                                      const std::string& file) const;
-  void note(std::string code, std::string message, bool warning = true) {
-    notes.push_back({std::move(code), std::move(message), warning});
+  void note(FindingCode code, std::string message) {
+    notes.push_back({kind_of(code).level, code, std::move(message)});
   }
 };
 using FirmwarePtr = std::unique_ptr<Firmware>;

@@ -217,7 +217,7 @@ FirmwarePtr single_image(const Unwrapped& inner, const SourcePtr& outer) {
 void tell_not_packed(Firmware& firmware, const FileName& file, const Unwrapped& inner,
                      const std::string& path) {
   if (!file.says_packed || inner.format != nullptr || !inner.layers.empty()) return;
-  firmware.note("not-packed",
+  firmware.note(FindingCode::NotPacked,
                 fmt::format("{} is named as a packed file, and its bytes do not begin so: they are "
                             "taken as they are.",
                             base_name(path)));

@@ -95,9 +95,10 @@ Result<Table> find_table(const Source& source, Firmware& firmware) {
     if (source.size() < 2 * sector) continue;
     auto backup = read_table(source, source.size() / sector * sector - sector, sector);
     if (!backup) continue;
-    firmware.note("gpt-backup", fmt::format("The primary partition table is bad ({}): the backup "
-                                            "at the end of the dump was used.",
-                                            first->message));
+    firmware.note(FindingCode::GptBackup,
+                  fmt::format("The primary partition table is bad ({}): the backup "
+                              "at the end of the dump was used.",
+                              first->message));
     return backup;
   }
   return fail(in_file(std::move(*first), source.name()));
@@ -165,9 +166,10 @@ Result<FirmwarePtr> open_gpt(const SourcePtr& source, const Opening&) {
   }
   add_logical(*out);
   if (beyond > 0)
-    out->note("gpt-cut", fmt::format("{} partitions lie behind the end of the dump: it is cut "
-                                     "short, or a part of the disk only.",
-                                     beyond));
+    out->note(FindingCode::GptCut,
+              fmt::format("{} partitions lie behind the end of the dump: it is cut "
+                          "short, or a part of the disk only.",
+                          beyond));
   out->kind = "gpt";
   out->layers.push_back(
       {"gpt", fmt::format("sectors of {}, {} partitions", table.sector, out->partitions.size())});

@@ -137,19 +137,17 @@ class Inserter {
     WEXLO_TRY(RewrittenZip rewritten, rewrite_zip(source, replacements, options_.context));
     if (rewritten.signature_gone)
       report_.notes.push_back(
-          {"signature-gone",
+          {Level::Warning, FindingCode::SignatureGone,
            fmt::format(
                "{} was signed as a whole: that signature is left out, it would not be true. "
                "A recovery that checks it refuses the package.",
-               source->name()),
-           true});
+               source->name())});
     if (rewritten.signature_stale)
       report_.notes.push_back(
-          {"signature-stale",
+          {Level::Warning, FindingCode::SignatureStale,
            fmt::format("{} signs its members one by one (META-INF): that is not true for the "
                        "replaced ones.",
-                       source->name()),
-           true});
+                       source->name())});
     return Rebuilt{std::move(rewritten.source)};
   }
 

@@ -21,7 +21,7 @@ struct Wish {
 struct InsertReport {
   std::vector<FileChange> files;   ///< every file that changed, in any nesting
   std::vector<std::string> lists;  ///< texts that were made true again, as `package!path`
-  std::vector<Note> notes;         ///< signatures that are broken, and the like
+  std::vector<Finding> notes;      ///< signatures that are broken, and the like
   bool sum_line = false;           ///< a sum line was made anew
 };
 

@@ -7,6 +7,7 @@
 #include <map>
 #include <set>
 
+#include "base/contains.hpp"
 #include "base/error_kinds.hpp"
 #include "codec/unpacked.hpp"
 #include "firmware/build_text.hpp"
@@ -89,7 +90,7 @@ class PackageReader {
     auto raw = text_of(item);
     if (raw) return std::move(*raw);
     if (ends_all(raw.error().code)) return fail(std::move(raw).error());
-    out_->note("unreadable-file",
+    out_->note(FindingCode::UnreadableFile,
                fmt::format("{} does not read: {}", item.path, describe(raw.error())));
     return std::nullopt;
   }
@@ -223,7 +224,7 @@ class PackageReader {
       use(*item);
     const std::string shown = fmt::format("{} ({} pieces)", items.front()->path, items.size());
     WEXLO_CHECK(add_content(name, (*joined)->source, shown, stored_size, std::move(stored),
-                            (*joined)->sparse ? "sparse" : ""));
+                            (*joined)->sparse ? "sparse" : "", (*joined)->sparse));
     return true;
   }
 
@@ -238,7 +239,8 @@ class PackageReader {
   /// One damaged or locked file does not hide the others: it is told to who wants it.
   Status add_unreadable(const Item& item, const std::string& name, Error why) {
     if (ends_all(why.code)) return fail(std::move(why));
-    out_->note("unreadable-file", fmt::format("{} does not read: {}", item.path, describe(why)));
+    out_->note(FindingCode::UnreadableFile,
+               fmt::format("{} does not read: {}", item.path, describe(why)));
     add({.name = name,
          .size = item.size,
          .stored_size = item.stored_size,
@@ -272,7 +274,8 @@ class PackageReader {
     std::string layers;
     for (const Layer& layer : inner->layers)
       layers += (layers.empty() ? "" : " > ") + layer.kind;
-    return add_content(name, inner->source, item.path, item.stored_size, std::move(stored), layers);
+    return add_content(name, inner->source, item.path, item.stored_size, std::move(stored), layers,
+                       contains(inner->layers, "sparse", &Layer::kind));
   }
 
   /// `bootloader-gnomon-1.2.img` beside the zip of the images: the name ends at the first dash.
@@ -287,7 +290,7 @@ class PackageReader {
 
   Status add_content(const std::string& name, const SourcePtr& whole, const std::string& from,
                      std::uint64_t stored_size, std::vector<StoredFile> stored,
-                     const std::string& layers) {
+                     const std::string& layers, bool sparse) {
     // A plain file is what the listing speaks of: its digest is counted while it is read.
     std::vector<Promise> promises;
     if (stored.size() == 1 && stored.front().source == whole) {
@@ -306,6 +309,7 @@ class PackageReader {
          .sha256 = std::move(sha256),
          .from = from,
          .detail = layers,
+         .sparse = sparse,
          .content = std::move(content)});
     WEXLO_TRY(const Bytes start, read_some(*whole, 0, kProbeSize));
     if (looks_like_super(start)) return add_logical(name, whole, from);
@@ -382,7 +386,7 @@ class PackageReader {
     if (ends_all(nested.error().code)) return nested;
     // The others are worth having; without any it is what is told.
     if (nested.error().code == ErrorCode::NoPartitions) return FirmwarePtr();
-    out_->note("unreadable-package", describe(nested.error()));
+    out_->note(FindingCode::UnreadablePackage, describe(nested.error()));
     if (!trouble_) trouble_ = std::move(nested).error();
     return FirmwarePtr();
   }

@@ -27,9 +27,10 @@ Result<FirmwarePtr> open_tar_package(const SourcePtr& source, const Opening& ope
       one.sum = sum;
   }
   if (!line && source->name().ends_with(".md5"))
-    out->note("no-sum-line", fmt::format("{} is named as if its last line were its sum, and it "
-                                         "has none: the download may be cut short.",
-                                         base_name(source->name())));
+    out->note(FindingCode::NoSumLine,
+              fmt::format("{} is named as if its last line were its sum, and it "
+                          "has none: the download may be cut short.",
+                          base_name(source->name())));
   return out;
 }
 

@@ -216,10 +216,9 @@ class PayloadReader {
                               group.size(),
                               {group.partition_names().begin(), group.partition_names().end()}});
     if (manifest_->partial_update())
-      out_->note("partial-update",
+      out_->note(FindingCode::PartialUpdate,
                  "The package brings some partitions only; the others stay as "
-                 "they are on the phone.",
-                 false);
+                 "they are on the phone.");
   }
 
   const SourcePtr& source_;

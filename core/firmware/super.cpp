@@ -43,7 +43,7 @@ class SuperReader {
     if (primary) return primary;
     auto backup = read_geometry(*source_, kReserved + kGeometrySize);
     if (!backup) return failure(std::move(primary).error());
-    firmware_->note("super-geometry-backup",
+    firmware_->note(FindingCode::SuperGeometryBackup,
                     fmt::format("The primary geometry of super is bad ({} at {}): its backup was "
                                 "used. The phone would do the same; the image was damaged.",
                                 primary.error().message, hex_value(*primary.error().offset)));
@@ -64,7 +64,7 @@ class SuperReader {
         }
         if (first)
           firmware_->note(
-              "super-metadata-backup",
+              FindingCode::SuperMetadataBackup,
               fmt::format("The primary metadata of super for slot _a is bad ({}): the "
                           "{} for slot {} was used.",
                           first->message, backup ? "backup" : "primary copy", slot_name(slot)));
@@ -234,7 +234,7 @@ FirmwarePtr open_logical(const std::string& name, const SourcePtr& source,
                          const DeviceFinder& devices, Firmware& beside) {
   auto logical = open_super_with(source, devices);
   if (!logical) {
-    beside.note("super-unreadable",
+    beside.note(FindingCode::SuperUnreadable,
                 fmt::format("{} does not read: {}", name, describe(logical.error())));
     return nullptr;
   }

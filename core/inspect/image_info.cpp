@@ -10,6 +10,7 @@
 #include "image/part_header.hpp"
 #include "image/tail.hpp"
 #include "inspect/inspect.hpp"
+#include "judge/image_origin.hpp"
 #include "ramdisk/layout.hpp"
 #include "recipe/journal.hpp"
 #include "recipe/patch.hpp"
@@ -113,26 +114,6 @@ void tell_trees(const ImageReading& reading, ImageInfo& info) {
     }
 }
 
-}  // namespace
-
-std::vector<OwnDigest> own_digests(const ImageInfo& info) {
-  std::vector<OwnDigest> out;
-  const auto add = [&](const std::optional<bool>& matches, std::string what) {
-    if (matches) out.push_back({std::move(what), *matches});
-  };
-  if (info.footer) {
-    add(info.footer->digest_matches, "the digest in its verified-boot footer");
-    add(info.footer->vbmeta.hash_matches, "the hash that its footer's signature covers");
-  }
-  if (info.vbmeta) add(info.vbmeta->hash_matches, "the hash that its signature covers");
-  if (info.boot_signature)
-    add(info.boot_signature->digest_matches, "the digest in its boot signature");
-  add(info.id_matches, "the id digest in its header");
-  return out;
-}
-
-namespace {
-
 RamdiskLayout tell_layout(const LoadedImage& loaded, const ImageReading& reading,
                           const Context& context) {
   const Image& image = *loaded.image;
@@ -198,7 +179,9 @@ Result<ImageInfo> image_info(const LoadedImage& loaded, const ImageReading& read
     const auto end = static_cast<std::size_t>(image.sections_end());
     info.older_signature = verified::older_signature(bytes.subspan(end), bytes.first(end));
   }
-  info.origin = judge_origin(image, reading, own_digests(info), path);
+  info.origin = judge_origin(
+      image, reading, own_digests(info.footer, info.vbmeta, info.boot_signature, info.id_matches),
+      path);
   return info;
 }
 

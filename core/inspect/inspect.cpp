@@ -9,7 +9,7 @@
 #include "firmware/extract.hpp"
 #include "image/boot.hpp"
 #include "judge/phone_set.hpp"
-#include "kit/folder/kit_check.hpp"
+#include "kit/folder/kit.hpp"
 #include "net/http.hpp"
 #include "parts/parts.hpp"
 
@@ -69,7 +69,8 @@ void look_at_heads(Firmware& firmware) {
 }
 
 void note_unreadable(Firmware& firmware, const std::string& partition, const Error& why) {
-  firmware.note("unreadable-image", fmt::format("{} does not read: {}", partition, describe(why)));
+  firmware.note(FindingCode::UnreadableImage,
+                fmt::format("{} does not read: {}", partition, describe(why)));
 }
 
 /// The kernels' own words, which costs reading the images whole.
@@ -143,7 +144,7 @@ Status add_chain(Inspection& out, Firmware& firmware, verified::Look look, const
       set, {.find = {}, .suffix = suffix, .root_key = {}, .rollback = {}, .look = look}, context);
   if (!walk && is_of_this_run(walk.error().code)) return fail(std::move(walk).error());
   if (!walk)
-    firmware.note("unreadable-chain",
+    firmware.note(FindingCode::UnreadableChain,
                   fmt::format("The verified-boot chain does not read: {}", describe(walk.error())));
   if (walk && !walk->structs.empty() && walk->structs.front().found) out.chain = std::move(*walk);
   return {};
@@ -235,9 +236,8 @@ Result<Inspection> inspect(const std::string& where, const Context& context, Dep
         return fail(std::move(footer).error());
       else
         out.notes.push_back(
-            {"damaged-footer",
-             fmt::format("The verified-boot footer does not read: {}", describe(footer.error())),
-             true});
+            {Level::Warning, FindingCode::DamagedFooter,
+             fmt::format("The verified-boot footer does not read: {}", describe(footer.error()))});
       return out;
     }
     WEXLO_TRY(const LoadedImage loaded, load_image(*image));

@@ -79,7 +79,7 @@ struct Inspection {
   BuildFacts build;
   bool incremental = false;
   std::vector<Group> groups;
-  std::vector<Note> notes;
+  std::vector<Finding> notes;
   std::optional<ImageInfo> image;
   std::optional<FooterInfo> footer;  ///< of one image that is carried whole, e.g. a file system
   Starts starts;                     ///< of a folder: its images together
@@ -103,8 +103,5 @@ enum class Depth {
 [[nodiscard]] Result<ImageInfo> image_info(const LoadedImage& loaded, const ImageReading& reading,
                                            const std::filesystem::path& path,
                                            const Context& context, Depth depth);
-
-/// The digests that an image carries over itself, as far as the info has them.
-[[nodiscard]] std::vector<OwnDigest> own_digests(const ImageInfo& info);
 
 }  // namespace wexlo

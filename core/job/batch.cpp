@@ -30,7 +30,9 @@ Result<std::string> unfit(const TrayJob& job, const Context& context) {
                        .images = {},
                        .given = {}};
   for (const FitRow& row : fit(facts, sheet, job.wish.accept)) {
-    const bool counts = row.code == "device" || row.code == "build" || row.code == "region";
+    const bool counts = row.id.code == FindingCode::FitDevice ||
+                        row.id.code == FindingCode::FitBuild ||
+                        row.id.code == FindingCode::FitRegion;
     if (counts && stops(row))
       return fmt::format("{} is {} here, {} on the phone", row.what, row.firmware, row.phone);
   }
@@ -99,10 +101,10 @@ class Tray {
       if (error) return fail(io_error(error.value(), "cannot make the folder", parent.string()));
     }
     WEXLO_TRY(const Prepared done, prepare(job.wish.firmware, options, job.kit, inner));
-    row.device = done.build.device;
-    row.build = done.build.fingerprint;
-    row.target = done.target.partition;
-    row.findings.insert(row.findings.end(), done.findings.begin(), done.findings.end());
+    row.device = done.kit.build.device;
+    row.build = done.kit.build.fingerprint;
+    row.target = done.kit.target.partition;
+    std::ranges::copy(done.kit.findings, std::back_inserter(row.findings));
     row.codes = stopping(done);
     row.outcome = done.stopped       ? TrayOutcome::Refused
                   : options_.dry_run ? TrayOutcome::Possible
@@ -121,7 +123,7 @@ class Tray {
       });
       if (other) continue;
       row.outcome = TrayOutcome::Refused;
-      row.codes = {"no-firmware"};
+      row.codes = {FindingId(FindingCode::NoFirmware).text()};
       row.why = "no firmware of the tray fits this phone: " + row.why;
     }
   }

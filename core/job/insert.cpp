@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <nlohmann/json.hpp>
 #include <set>
 
 #include "base/contains.hpp"
@@ -11,6 +10,7 @@
 #include "base/source_read.hpp"
 #include "firmware/content.hpp"
 #include "judge/phone_set.hpp"
+#include "text/json.hpp"
 #include "verified/chain.hpp"
 
 namespace wexlo {
@@ -86,8 +86,8 @@ class Insertion {
                  .hint = "Inputs are never written to: give a name outside that folder."});
   }
 
-  void find(std::string level, std::string code, std::string message, const std::string& where) {
-    out_.findings.push_back({std::move(level), std::move(code), std::move(message), where});
+  void find(Level level, FindingId id, std::string message, const std::string& where) {
+    out_.findings.push_back({level, std::move(id), std::move(message), where});
   }
 
   Status take(const GivenFile& wish) {
@@ -102,15 +102,15 @@ class Insertion {
     const auto found = identify_bytes(start);
     const std::string kind = found ? std::string(found->format->kind) : "";
     if (!kind.empty() && kind != given.kind)
-      find("problem", "other-kind-" + old->name,
+      find(Level::Problem, {FindingCode::OtherKind, old->name},
            fmt::format("{} is {} in the package, and {} is {}.", old->name, kind, wish.file,
                        given.kind.empty() ? "not recognised" : given.kind),
            old->name);
     WEXLO_CHECK(hold_against(*old, given));
     // In super a partition grows, or it is told that it cannot.
     if (given.size > old->size && old->inside.empty() && firmware_->kind != "super" &&
-        !contains(out_.findings, "other-size-" + old->name, &Finding::code))
-      find("warning", "larger",
+        !contains(out_.findings, FindingId(FindingCode::OtherSize, old->name), &Finding::id))
+      find(Level::Warning, FindingCode::Larger,
            fmt::format(
                "The image for {} is {} bytes larger than the one it replaces: it may not fit "
                "its partition.",
@@ -145,7 +145,7 @@ class Insertion {
     const std::string is = named(*given.source), was = named(*before);
     const std::string wanted = was.empty() ? bare : was;
     if (!is.empty() && is != wanted)
-      find("problem", "other-partition-" + old.name,
+      find(Level::Problem, {FindingCode::OtherPartition, old.name},
            fmt::format("The image's own footer says that it is for {}, the one in its place is for "
                        "{}.",
                        is, wanted),
@@ -158,24 +158,24 @@ class Insertion {
     const auto now = version(*given.source), then = version(*before);
     if (now && then && *now != *then)
       find(
-          "problem", "other-header-" + old.name,
+          Level::Problem, {FindingCode::OtherHeader, old.name},
           fmt::format("The image has header version {}, the one in its place has {}.", *now, *then),
           old.name);
     if (has_no_kernel(*given.source) != has_no_kernel(*before) && now && then)
-      find("problem", "other-form-" + old.name,
+      find(Level::Problem, {FindingCode::OtherForm, old.name},
            has_no_kernel(*given.source) ? "The image has no kernel, the one in its place has one."
                                         : "The image has a kernel, the one in its place has none.",
            old.name);
     const std::string build = build_in_image(*given.image).fingerprint,
                       own = build_in_image(old).fingerprint;
     if (!build.empty() && !own.empty() && build != own)
-      find("problem", "other-build-" + old.name,
+      find(Level::Problem, {FindingCode::OtherBuild, old.name},
            fmt::format("The image is of the build {}, the one in its place is of {}.", build, own),
            old.name);
     const auto footer = verified::find_struct(*before, "boot");
     if (footer && *footer && (*footer)->in_footer && given.size != old.size)
       find(
-          "problem", "other-size-" + old.name,
+          Level::Problem, {FindingCode::OtherSize, old.name},
           fmt::format("The image has {} bytes, its partition has {}: a loader looks for the footer "
                       "at the partition's end.",
                       given.size, old.size),
@@ -192,25 +192,24 @@ class Insertion {
 
   void settle() {
     for (Finding& one : out_.findings)
-      if (one.level == "problem" && contains(job_.accept, one.code)) {
-        one.level = "warning";
+      if (one.level == Level::Problem && contains(job_.accept, one.id.text())) {
+        one.level = Level::Warning;
         one.message += " (accepted)";
       }
-    out_.stopped = contains(out_.findings, "problem", &Finding::level);
+    out_.stopped = contains(out_.findings, Level::Problem, &Finding::level);
   }
 
   void tell() {
-    for (const Note& note : out_.report.notes)
-      find(note.warning ? "warning" : "note", note.code, note.message, "");
-    if (std::ranges::any_of(wishes_, [](const Wish& one) { return is_vouched(one.name); }) &&
+    std::ranges::copy(out_.report.notes, std::back_inserter(out_.findings));
+    if (std::ranges::any_of(wishes_, [](const Wish& one) { return is_covered(one.name); }) &&
         firmware_->find("vbmeta") != nullptr && !contains(wishes_, "vbmeta", &Wish::name))
-      find("note", "vbmeta-stays",
-           "vbmeta in the package vouches for the image that was there: a locked phone refuses the "
+      find(Level::Note, FindingCode::VbmetaStays,
+           "vbmeta in the package covers the image that was there: a locked phone refuses the "
            "new one. wexlo check on the output tells what a phone makes of it.",
            "vbmeta");
   }
 
-  static bool is_vouched(const std::string& name) { return is_boot_class(without_slot(name)); }
+  static bool is_covered(const std::string& name) { return is_boot_class(without_slot(name)); }
 
   /// Every image comes out of the package as it was put in, with all that the package promises of
   /// it but its sums.
@@ -318,17 +317,16 @@ class Insertion {
   }
 
   [[nodiscard]] std::string manifest_text() const {
-    nlohmann::ordered_json images = nlohmann::ordered_json::array();
+    Json images = Json::array();
     for (const InsertedImage& one : out_.images)
-      images.push_back(
-          {{"partition", one.partition},
-           {"in", one.file},
-           {"size", one.new_size},
-           {"sha256", one.sha256.empty() ? nullptr : nlohmann::ordered_json(one.sha256)}});
-    const nlohmann::ordered_json all = {{"format", 1},
-                                        {"package", fs::path(path_).filename().string()},
-                                        {"inserted", std::move(images)}};
-    return all.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";
+      images.push_back({{"partition", one.partition},
+                        {"in", one.file},
+                        {"size", one.new_size},
+                        {"sha256", one.sha256.empty() ? Json() : Json(one.sha256)}});
+    const Json all = {{"format", 1},
+                      {"package", fs::path(path_).filename().string()},
+                      {"inserted", std::move(images)}};
+    return all.dump() + "\n";
   }
 
   std::string path_;

@@ -5,9 +5,6 @@
 
 #include <algorithm>
 
-#include "image/boot.hpp"
-#include "inspect/inspect.hpp"
-
 namespace wexlo {
 namespace {
 
@@ -24,30 +21,13 @@ bool asks_for_the_phone(const std::vector<Recipe>& recipes) {
 
 }  // namespace
 
-Result<Judged> judge_image(const LoadedImage& image, const std::filesystem::path& path,
-                           const Context& context) {
-  Judged out;
-  if (!image.image || (image.image->kind() != "boot" && image.image->kind() != "vendor_boot"))
-    return out;
-  ImageInfo info;
-  WEXLO_TRY(info.footer, footer_info(image.bytes.view()));
-  info.boot_signature = boot_signature_info(*image.image, image.bytes.view());
-  info.id_matches = boot::id_matches(*image.image);
-  WEXLO_TRY(const ImageReading reading, read_ramdisks(*image.image, context));
-  out.origin = judge_origin(*image.image, reading, own_digests(info), path);
-  if (out.origin.word == "altered")
-    for (const Sign& sign : out.origin.signs)
-      out.foreign.push_back(sign.text);
-  return out;
-}
-
 Result<Patched> patch_loaded(const LoadedImage& image, PatchRole role, std::vector<Recipe>& recipes,
                              const PatchOptions& options, const std::filesystem::path& path,
                              const Context& context) {
-  WEXLO_TRY(Judged judged, judge_image(image, path, context));
+  WEXLO_TRY(ImageOrigin judged, origin_of(image, path, context));
   if (!judged.foreign.empty() && !options.onto_foreign)
     return fail({.code = ErrorCode::ForeignPatch,
-                 .message = "the image was patched by another hand",
+                 .message = "the image was patched by another tool",
                  .found = fmt::format("{}", fmt::join(judged.foreign, "; ")),
                  .hint = "Start from the stock image. --onto-foreign patches on top of it: then "
                          "the way back leads to this image, not to stock."});

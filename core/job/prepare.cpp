@@ -5,311 +5,249 @@
 #include <algorithm>
 
 #include "base/contains.hpp"
-#include "base/digest.hpp"
-#include "base/source_read.hpp"
-#include "firmware/extract.hpp"
-#include "job/kit_chain.hpp"
-#include "job/kit_fit.hpp"
-#include "job/kit_notes.hpp"
-#include "job/kit_write.hpp"
-#include "kit/facts/edit_places.hpp"
+#include "job/kit_images.hpp"
+#include "job/plan_facts.hpp"
+#include "job/prepare_inputs.hpp"
+#include "kit/folder/kit_write.hpp"
+#include "kit/plan/planner.hpp"
+#include "kit/verdict/fit_facts.hpp"
+#include "kit/verdict/given_judge.hpp"
+#include "kit/verdict/kit_seal.hpp"
+#include "kit/verdict/stock_judge.hpp"
+#include "report/kit_report.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-/// Larger images are copied from file to file, never held.
-constexpr std::uint64_t kMaxLoaded = 256u << 20;
-
-bool loadable(const Given& given) {
-  static constexpr std::string_view kKinds[] = {"boot", "vendor_boot", "vbmeta", "dt-table", "dtb"};
-  return given.size <= kMaxLoaded && std::ranges::find(kKinds, given.kind) != std::end(kKinds);
+/// Takes findings over. Problems that a person has said yes to are warnings from here on; any other
+/// stops the kit. @return whether it is stopped
+bool settle(std::vector<Finding> found, const PrepareOptions& options, Prepared& out) {
+  std::vector<Finding>& all = out.kit.findings;
+  std::ranges::move(found, std::back_inserter(all));
+  for (Finding& one : all) {
+    if (one.level != Level::Problem || !contains(options.accept, one.id.text())) continue;
+    one.level = Level::Warning;
+    one.message += " (accepted)";
+    out.accepted.insert(one.id.text());
+  }
+  for (const FitRow& row : out.kit.fit)
+    if (row.accepted) out.accepted.insert(row.id.text());
+  out.stopped =
+      std::ranges::any_of(out.kit.fit, stops) || contains(all, Level::Problem, &Finding::level);
+  return out.stopped;
 }
 
-class Preparation {
- public:
-  Preparation(const fs::path& path, const PrepareOptions& options, const Context& context)
-      : path_(path), options_(options), context_(context) {}
+/// Codes of --accept that nothing answered to, once everything was looked at.
+void tell_unused(const PrepareOptions& options, Prepared& out) {
+  for (const std::string& code : options.accept)
+    if (!out.accepted.contains(code))
+      out.kit.findings.push_back({Level::Note, FindingCode::AcceptUnused,
+                                  fmt::format("--accept {}: there is no such finding.", code)});
+}
 
-  Result<Prepared> run(const fs::path& kit) {
-    if (options_.dry_run) {
-      WEXLO_CHECK(work_out());
-      return std::move(out_);
-    }
-    WEXLO_CHECK(check_not_input(kit, options_.inputs));
-    WEXLO_TRY(OutputFolder folder,
-              OutputFolder::create(kit, options_.overwrite, std::string(kKitManifest)));
-    WEXLO_CHECK(work_out());
-    if (out_.stopped) return std::move(out_);
-    const KitSources sources{*stock_, path_, context_};
-    if (auto written = write_kit(folder.path(), out_, options_, recipes_, sources); !written)
-      return fail(folder.with_final_name(std::move(written).error()));
-    WEXLO_CHECK(folder.commit());
+/// What the next build will be held against.
+Result<std::vector<ImageFacts>> chain_facts(StockImages& stock, const Context& context) {
+  std::vector<ImageFacts> out;
+  for (const std::string_view partition : ramdisk_partitions(RamdiskOrder::Told)) {
+    const std::string name(partition);
+    WEXLO_TRY(const LoadedImage* const image, stock.get(name, context));
+    if (image == nullptr || !image->image) continue;
+    WEXLO_TRY(ImageFacts facts, image_facts(*image, name, context));
+    out.push_back(std::move(facts));
+  }
+  return out;
+}
+
+std::vector<FitImage> fit_images(const KitImages& images) {
+  std::vector<FitImage> out;
+  for (const KitImage& one : images)
+    if (one.written) out.push_back({one.partition, one.size(), one.is_logical()});
+  return out;
+}
+
+KitSettings settings_of(const PrepareOptions& options) {
+  return {.slots = options.slots,
+          .wipe = options.wipe,
+          .architecture = options.patch.architecture,
+          .accepted = options.accept};
+}
+
+LayoutInput layout_input(const PrepareInputs& in, const KitDraft& kit) {
+  return {.firmware = *in.firmware,
+          .firmware_name = kit.firmware,
+          .way = kit.shape.way,
+          .restore = kit.purpose == Purpose::Restore,
+          .rooms = kit.super.rooms,
+          .install = kit.install,
+          .key = kit.key,
+          .download_limit = kit.sheet ? kit.sheet->number("state.download_limit") : std::nullopt};
+}
+
+/// The stages, one after the other: facts, target, slots, fit, images, verdict, plan. Each gives a
+/// part of the draft; the work ends with the first problem that nobody accepted, since what comes
+/// after would be worked out for nothing.
+class Stages {
+ public:
+  Stages(PrepareInputs& in, const PrepareOptions& options, const Context& context)
+      : in_(in), options_(options), context_(context) {}
+
+  Result<Prepared> run() {
+    KitDraft& kit = out_.kit;
+    kit.firmware = in_.name();
+    kit.build = in_.firmware->build;
+    kit.purpose = in_.purpose;
+    kit.sheet = options_.sheet;
+    kit.install = in_.install;
+    kit.settings = settings_of(options_);
+    if (!settle(std::move(in_.findings), options_, out_)) WEXLO_CHECK(from_target());
+    tell_unused(options_, out_);
     return std::move(out_);
   }
 
  private:
-  /// Stops as soon as a problem is found that nobody accepted: what comes after would be worked out
-  /// for nothing.
-  Status work_out() {
-    for (const auto step :
-         {&Preparation::open, &Preparation::look_at_inputs, &Preparation::find_target,
-          &Preparation::change, &Preparation::place, &Preparation::verify}) {
-      WEXLO_CHECK((this->*step)());
-      settle(options_, out_);
-      if (out_.stopped) break;
-    }
-    tell_unused(options_, out_);
-    return {};
-  }
-
-  Status open() {
-    WEXLO_TRY(firmware_, open_firmware(path_.string(), {.context = context_}));
-    if (firmware_->incremental)
-      return fail({.code = ErrorCode::Unsupported,
-                   .message = "an incremental package holds no whole images",
-                   .file = path_.string(),
-                   .hint = "Take the full package of the build."});
-    stock_.emplace(*firmware_, path_.string(), options_.cache);
-    out_.build = firmware_->build;
-    out_.purpose = options_.stock ? Purpose::Restore
-                   : !options_.like_build.empty() && !out_.build.fingerprint.empty() &&
-                           options_.like_build != out_.build.fingerprint
-                       ? Purpose::Update
-                       : Purpose::Patch;
-    compare_with_older_phone(bench(), out_);
-    return {};
-  }
-
-  [[nodiscard]] Workbench bench() { return {options_, *stock_, given_, phone_, context_}; }
-
-  Status look_at_inputs() {
-    WEXLO_CHECK(look_at_siblings(*firmware_, path_.string(), out_.findings, context_));
-    for (const GivenFile& file : options_.given) {
-      WEXLO_TRY(Given given, open_given(file, out_.findings, context_));
-      if (!given.partition.empty()) {
-        given_.push_back(std::move(given));
-        continue;
-      }
-      if (out_.install)
-        return fail({.code = ErrorCode::Usage,
-                     .message = "one system package can be installed, not several",
-                     .file = file.file});
-      out_.install = std::move(given);
-    }
-    return {};
-  }
-
   /// The wrong phone is told before anything is worked out for it.
-  Status find_target() {
-    if (options_.stock)
-      out_.target = {.partition = "", .reason = "nothing is patched: stock images are put back"};
-    else
-      WEXLO_CHECK(choose());
-    out_.shape = shape_of(*firmware_, {}, bench().sheet());
-    choose_slots(bench(), out_);
-    return judge_fit(bench(), {}, out_);
-  }
-
-  Status choose() {
-    std::vector<Candidate> candidates;
-    // init_boot settles it alone when it can, so that the others need not be read.
-    for (const std::string_view name : ramdisk_partitions(RamdiskOrder::Target)) {
-      const std::string partition(name);
-      WEXLO_TRY(const LoadedImage* const image, stock_->get(partition, context_));
-      if (image == nullptr) continue;
-      candidates.push_back({partition, image});
-      auto target = choose_target(candidates);
-      if (target) {
-        out_.target = std::move(*target);
-        return {};
-      }
-      // What does not read is not passed over for the next one.
-      if (target.error().code != ErrorCode::NoTarget)
-        return fail(in_file(std::move(target).error(), path_.string()));
+  Status from_target() {
+    KitDraft& kit = out_.kit;
+    if (options_.stock) {
+      kit.target = {.partition = "", .reason = "nothing is patched: stock images are put back"};
+    } else {
+      WEXLO_TRY(kit.target, find_target(*in_.stock, context_));
     }
-    auto target = choose_target(candidates);
-    return fail(in_file(std::move(target).error(), path_.string()));
+    find_shape({});
+    WEXLO_TRY(auto found, fit({}));
+    if (settle(std::move(found), options_, out_)) return {};
+    return from_images();
   }
 
-  Status change() {
-    WEXLO_CHECK(options_.stock ? take_stock() : patch_all());
-    WEXLO_CHECK(judge_origins(bench(), out_));
-    WEXLO_CHECK(judge_vouched(bench(), out_));
-    compare_with_older_kit(bench(), out_);
-    return {};
+  Status from_images() {
+    KitDraft& kit = out_.kit;
+    WEXLO_TRY(MadeImages made, make_images());
+    kit.images = std::move(made.images);
+    kit.recipes = std::move(made.recipes);
+    phone_ = std::move(made.phone);
+    std::vector<Finding> found = std::move(made.findings);
+    WEXLO_TRY(const auto origins, judge_origins(kit.images, *in_.stock, options_.stock, context_));
+    std::ranges::copy(origins, std::back_inserter(found));
+    // Whoever patches on top of another tool's patch knows that vbmeta is not for it.
+    WEXLO_TRY(const auto covered,
+              judge_covered(kit.images, *in_.stock, found, options_.patch.onto_foreign, context_));
+    std::ranges::copy(covered, std::back_inserter(found));
+    if (!options_.older.build.empty() && options_.older.build == kit.build.fingerprint)
+      std::ranges::copy(judge_same_build(kit.images, *in_.stock, options_.older.stock),
+                        std::back_inserter(found));
+    if (settle(std::move(found), options_, out_)) return {};
+    return from_places();
   }
 
-  Status place() {
-    WEXLO_CHECK(add_given());
-    WEXLO_CHECK(gather_facts());
-    out_.shape = shape_of(*firmware_, out_.chain, bench().sheet());
-    choose_slots(bench(), out_);
-    WEXLO_CHECK(place_in_super(bench(), out_));
-    judge_given(bench(), out_);
-    return judge_fit(bench(), fit_images(), out_);
-  }
-
-  [[nodiscard]] std::vector<FitImage> fit_images() const {
-    std::vector<FitImage> out;
-    for (const PreparedImage& one : out_.images)
-      if (one.flashed) out.push_back({one.partition, one.patched.bytes.size(), false});
-    for (const GivenPart& one : out_.given)
-      out.push_back({one.given.partition, one.given.size, !one.logical.empty()});
-    return out;
-  }
-
-  /// Stock images as they are: a kit that only puts them back.
-  Status take_stock() {
-    std::vector<std::string> names = options_.stock_of;
-    if (names.empty())
-      for (const std::string& name : boot_chain(*firmware_))
-        names.emplace_back(without_slot(name));
-    // Two slots of one partition are one name here.
-    std::vector<std::string> order;
-    for (const std::string& name : names)
-      if (!contains(order, name) && name != "vbmeta") order.push_back(name);
-    if (contains(names, "vbmeta")) order.emplace_back("vbmeta");
-    for (const std::string& name : order) {
-      WEXLO_TRY(const LoadedImage* const one, stock_->get(name, context_));
-      if (one == nullptr) continue;
-      Patched same{.bytes = one->bytes, .sha256 = sha256_hex(one->bytes.view())};
-      same.way_back = {.in_image = true, .size = 0, .reason = "it is the stock image"};
-      out_.images.push_back(
-          {.partition = name, .flashed = true, .patched = std::move(same), .files = {}});
+  Result<MadeImages> make_images() {
+    if (options_.stock) {
+      MadeImages out;
+      WEXLO_TRY(out.images, put_back_images(*in_.stock, options_.stock_of, context_));
+      return out;
     }
-    if (!out_.images.empty()) return {};
-    return fail({.code = ErrorCode::NoTarget,
-                 .message = "the firmware has no image of the boot chain to put back",
-                 .file = path_.string()});
+    return patch_images({.stock = *in_.stock,
+                         .target = out_.kit.target,
+                         .recipes = options_.recipes,
+                         .options = options_.patch,
+                         .given = in_.given,
+                         .signs = options_.signer != nullptr},
+                        context_);
   }
 
-  /// What a recipe acts on: the image that was given, else the firmware's.
-  Result<LoadedImage> base(const std::string& partition) {
-    const auto at = std::ranges::find(given_, partition, &Given::partition);
-    if (at == given_.end()) {
-      WEXLO_TRY(const LoadedImage* const own, stock_->get(partition, context_));
-      return *own;
-    }
-    WEXLO_TRY(const Blob bytes, read_all(*at->source, kMaxImage));
-    return load_image(bytes, at->file);
-  }
-
-  /// What the phone is: told by the user, the target's programs, the kernel, the build.
-  Status find_phone() {
-    WEXLO_TRY(const LoadedImage* const target, stock_->get(out_.target.partition, context_));
-    WEXLO_TRY(phone_, phone_facts(*target, context_));
-    if (!options_.patch.architecture.empty()) phone_.architecture = options_.patch.architecture;
-    const std::string& sdk = out_.build.sdk_level;
-    if (!sdk.empty()) phone_.sdk = static_cast<std::uint32_t>(std::atoi(sdk.c_str()));
-    if (!phone_.architecture.empty() || !phone_.kernel_architecture.empty()) return {};
-    WEXLO_TRY(const LoadedImage* const boot, stock_->get("boot", context_));
-    if (boot == nullptr) return {};
-    WEXLO_TRY(const PhoneFacts facts, phone_facts(*boot, context_));
-    phone_.kernel_architecture = facts.kernel_architecture;
-    return {};
-  }
-
-  Status patch_all() {
-    recipes_ = options_.recipes;
-    WEXLO_TRY(EditPlaces places, places_of(recipes_, out_.target.partition, *stock_));
-    WEXLO_CHECK(find_phone());
-    std::vector<std::vector<EditReport>> reports;
-    for (const std::string& name : places.partitions) {
-      WEXLO_CHECK(check_stop(context_));
-      const PatchRole role{name, name == out_.target.partition, places.homes[name], phone_, {}};
-      const std::string where = path_.string() + "!" + name;
-      WEXLO_TRY(const LoadedImage image, base(name));
-      auto patched = patch_loaded(image, role, recipes_, options_.patch, {}, context_);
-      if (!patched) return fail(in_file(std::move(patched).error(), where));
-      reports.push_back(patched->edits);
-      out_.images.push_back({.partition = name,
-                             .flashed = patched->changed,
-                             .patched = std::move(*patched),
-                             .files = {}});
-    }
-    if (auto matched = check_matches(reports); !matched)
-      return fail(in_file(std::move(matched).error(), path_.string()));
-    for (const PreparedImage& image : out_.images)
-      tell_of_patch(image, stock_->read(), options_.signer != nullptr, out_.findings);
-    if (std::ranges::none_of(out_.images, &PreparedImage::flashed))
-      return fail({.code = ErrorCode::NoMatch,
-                   .message = "the recipes change nothing in this firmware",
-                   .file = path_.string(),
-                   .hint = "The firmware has what they ask for already: there is nothing to "
-                           "flash."});
-    return {};
-  }
-
-  /// What was given and no recipe acts on is written as it is.
-  Status add_given() {
-    for (const Given& one : given_) {
-      const auto changed = std::ranges::find(out_.images, one.partition, &PreparedImage::partition);
-      if (changed != out_.images.end() && changed->flashed && !options_.stock) {
-        changed->patched.way_back = {false, 0, "it was made from the image given for it"};
-        continue;
-      }
-      if (changed != out_.images.end()) out_.images.erase(changed);
-      if (!loadable(one)) {
-        out_.given.push_back({.given = one, .files = {}, .logical = {}});
-        continue;
-      }
-      WEXLO_TRY(const Blob bytes, read_all(*one.source, kMaxLoaded));
-      Patched as_given{.bytes = bytes, .sha256 = sha256_hex(bytes.view()), .changed = true};
-      as_given.way_back = {.in_image = false, .size = 0, .reason = "it was given"};
-      // vbmeta is written last, whoever it is from.
-      const auto before = one.partition == "vbmeta"
-                              ? out_.images.end()
-                              : std::ranges::find(out_.images, "vbmeta", &PreparedImage::partition);
-      out_.images.insert(before, {.partition = one.partition,
-                                  .flashed = true,
-                                  .given = true,
-                                  .patched = std::move(as_given),
-                                  .files = {}});
-      WEXLO_CHECK(stock_->get(one.partition, context_));
-    }
-    return {};
-  }
-
-  /// What the next build will be held against, and what the one before is held against now.
-  Status gather_facts() {
-    for (const std::string_view partition : ramdisk_partitions(RamdiskOrder::Told)) {
-      const std::string name(partition);
-      WEXLO_TRY(const LoadedImage* const image, stock_->get(name, context_));
-      if (image == nullptr || !image->image) continue;
-      WEXLO_TRY(ImageFacts facts, image_facts(*image, name, context_));
-      out_.chain.push_back(std::move(facts));
-    }
-    if (!options_.before.empty()) out_.differences = differences(options_.before, out_.chain);
-    return {};
+  /// What was given joins; room is made; everything is held against the phone.
+  Status from_places() {
+    KitDraft& kit = out_.kit;
+    WEXLO_CHECK(add_given(in_.given, options_.stock, *in_.stock, kit.images, context_));
+    WEXLO_TRY(kit.chain, chain_facts(*in_.stock, context_));
+    if (!options_.older.chain.empty())
+      kit.differences = differences(options_.older.chain, kit.chain);
+    find_shape(kit.chain);
+    std::vector<Finding> found;
+    WEXLO_TRY(kit.super, place_in_super({.firmware = *in_.firmware,
+                                         .shape = kit.shape,
+                                         .sheet = options_.phone_sheet(),
+                                         .lands_elsewhere = in_.lands_elsewhere(kit.shape),
+                                         .installs = in_.install.has_value(),
+                                         .wipe = options_.wipe},
+                                        kit.images, found));
+    std::ranges::move(judge_given(in_.given, *in_.stock, kit.super.before, options_.phone_sheet()),
+                      std::back_inserter(found));
+    WEXLO_TRY(auto fitting, fit(fit_images(kit.images)));
+    std::ranges::move(fitting, std::back_inserter(found));
+    if (settle(std::move(found), options_, out_)) return {};
+    return from_verdict();
   }
 
   /// Signs with the owner's key, when there is one; then judges what a phone will make of the kit.
-  Status verify() {
-    if (options_.signer)
-      WEXLO_CHECK(seal_kit(*stock_, options_.signer, options_.sheet, out_, context_));
-    WEXLO_TRY(out_.verification,
-              judge_kit(*stock_, options_.signer ? options_.signer->public_key() : Bytes{}, out_,
-                        context_));
-    if (!out_.verification.stop.empty())
+  Status from_verdict() {
+    KitDraft& kit = out_.kit;
+    std::vector<Finding> found;
+    Bytes key;
+    if (options_.signer) {
+      WEXLO_TRY(found, seal_kit(kit.images, *in_.stock, options_.signer, options_.phone_sheet(),
+                                context_));
+      key = options_.signer->public_key();
+    }
+    WEXLO_TRY(kit.judged, judge_kit(kit.images, *in_.stock, key, context_));
+    if (!kit.judged.stop.empty())
       return fail(
           {.code = ErrorCode::WouldRefuse,
            .message = "even an unlocked phone would not start this set",
-           .file = path_.string(),
-           .found = out_.verification.stop,
+           .file = in_.path.string(),
+           .found = kit.judged.stop,
            .hint = "Is the firmware whole, and of one build? wexlo check shows the chain."});
-    if (options_.signer && out_.verification.locked != verified::Outlook::Starts)
-      out_.findings.push_back({"warning", "not-locked", out_.verification.why, ""});
-    return judge_mounts(bench(), out_);
+    const KitVerdict& verdict = kit.judged.verdict;
+    if (options_.signer && verdict.locked != verified::Outlook::Starts)
+      found.push_back({Level::Warning, FindingCode::NotLocked, verdict.why});
+    if (verdict.needs == Needs::OwnKey) kit.key = key;
+    WEXLO_TRY(auto mounts, judge_mounts(kit.images, kit.chain, kit.judged.walk, context_));
+    std::ranges::move(mounts, std::back_inserter(found));
+    if (settle(std::move(found), options_, out_)) return {};
+    return make_the_plan();
   }
 
-  fs::path path_;
+  /// The plan names the kit's files before there are any: their digests are filled in later.
+  Status make_the_plan() {
+    KitDraft& kit = out_.kit;
+    WEXLO_CHECK(complete_images(*in_.stock, in_.install.has_value(), kit.images, context_));
+    WEXLO_TRY(kit.layout, lay_out(layout_input(in_, kit), kit.images, context_));
+    kit.plan = make_plan(plan_facts(kit, *in_.firmware, in_.path));
+    return {};
+  }
+
+  void find_shape(const std::vector<ImageFacts>& chain) {
+    KitDraft& kit = out_.kit;
+    kit.shape = shape_of(*in_.firmware, chain, options_.phone_sheet());
+    kit.slots = choose_slots(options_.slots, kit.shape.slotted, kit.build, options_.phone_sheet(),
+                             in_.install || kit.purpose == Purpose::Update);
+  }
+
+  /// Puts the rows into the draft. @return findings besides
+  Result<std::vector<Finding>> fit(std::vector<FitImage> images) {
+    const KitDraft& kit = out_.kit;
+    WEXLO_TRY(FitResult result, judge_fit({.stock = *in_.stock,
+                                           .purpose = kit.purpose,
+                                           .shape = kit.shape,
+                                           .slots = kit.slots.slots,
+                                           .sheet = options_.phone_sheet(),
+                                           .recipes = options_.recipes,
+                                           .given = in_.given,
+                                           .install = in_.install,
+                                           .phone = phone_,
+                                           .images = std::move(images),
+                                           .accept = options_.accept},
+                                          context_));
+    out_.kit.fit = std::move(result.rows);
+    // It is looked at twice: what was found the first time is told once.
+    std::erase_if(result.findings,
+                  [&](const Finding& one) { return contains(kit.findings, one.id, &Finding::id); });
+    return std::move(result.findings);
+  }
+
+  PrepareInputs& in_;
   const PrepareOptions& options_;
   const Context& context_;
-  FirmwarePtr firmware_;
-  std::optional<StockImages> stock_;
-  std::vector<Recipe> recipes_;  ///< bound to the phone's processor
-  std::vector<Given> given_;
   PhoneFacts phone_;
   Prepared out_;
 };
@@ -318,15 +256,32 @@ class Preparation {
 
 Result<Prepared> prepare(const fs::path& firmware, const PrepareOptions& options,
                          const fs::path& kit, const Context& context) {
-  return Preparation(firmware, options, context).run(kit);
+  std::optional<OutputFolder> folder;
+  if (!options.dry_run) {
+    WEXLO_CHECK(check_not_input(kit, options.inputs));
+    WEXLO_TRY(OutputFolder made,
+              OutputFolder::create(kit, options.overwrite, std::string(kKitManifest)));
+    folder.emplace(std::move(made));
+  }
+  WEXLO_TRY(PrepareInputs in, open_inputs(firmware, options, context));
+  WEXLO_TRY(Prepared out, Stages(in, options, context).run());
+  if (options.dry_run || out.stopped) return out;
+  const auto report = [&](KitFolder& into, const KitDraft& draft) {
+    return write_report(into, draft, *in.firmware, context);
+  };
+  const LayoutInput layout = layout_input(in, out.kit);
+  if (auto written = write_kit(folder->path(), out.kit, layout, report, context); !written)
+    return fail(folder->with_final_name(std::move(written).error()));
+  WEXLO_CHECK(folder->commit());
+  return out;
 }
 
 std::vector<std::string> stopping(const Prepared& prepared) {
   std::vector<std::string> out;
-  for (const FitRow& row : prepared.fit)
-    if (stops(row)) out.push_back(row.code);
-  for (const Finding& one : prepared.findings)
-    if (one.level == "problem") out.push_back(one.code);
+  for (const FitRow& row : prepared.kit.fit)
+    if (stops(row)) out.push_back(row.id.text());
+  for (const Finding& one : prepared.kit.findings)
+    if (one.level == Level::Problem) out.push_back(one.id.text());
   return out;
 }
 

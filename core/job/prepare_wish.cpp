@@ -1,5 +1,8 @@
 #include "job/prepare_wish.hpp"
 
+#include <algorithm>
+
+#include "kit/folder/kit.hpp"
 #include "seal/signing.hpp"
 
 namespace wexlo {
@@ -16,26 +19,41 @@ Status check(const PrepareWish& wish) {
                        "for none."});
 }
 
+/// What a kit of stock images puts back again: what it had of the boot chain.
+std::vector<std::string> stock_partitions(const KitManifest& kit) {
+  std::vector<std::string> out;
+  for (const KitImage& image : kit.images)
+    if (image.made != Made::Given ||
+        partition_class(without_slot(image.partition)) != PartitionClass::Other)
+      out.push_back(image.partition);
+  return out;
+}
+
 /// The recipes and settings of an older kit.
-Status take_kit(const PrepareWish& wish, PrepareOptions& out, std::string& slots,
-                std::vector<Finding>& findings) {
-  WEXLO_TRY(OldKit kit, read_old_kit(wish.like, wish.settings));
-  out.like_build = kit.build;
-  out.like_device = kit.device;
-  out.like_stock = std::move(kit.stock);
+Status take_kit(const PrepareWish& wish, PrepareOptions& out, std::vector<Finding>& findings) {
+  WEXLO_TRY(const Kit kit, Kit::open(wish.like));
+  const KitManifest& manifest = kit.manifest();
+  out.older.build = manifest.build;
+  out.older.device = manifest.device;
+  for (const KitImage& image : manifest.images)
+    if (!image.stock_files.file.empty())
+      out.older.stock.emplace(image.partition, image.stock_files.sha256);
   if (wish.stock) {
-    out.stock_of = std::move(kit.partitions);
+    out.stock_of = stock_partitions(manifest);
     return {};
   }
-  out.recipes = std::move(kit.recipes);
-  out.before = std::move(kit.facts);
+  WEXLO_TRY(out.recipes, kit.recipes(wish.settings));
+  out.older.chain = manifest.chain;
   const auto arch = wish.settings.find("arch");
-  out.patch.architecture = arch == wish.settings.end() ? kit.architecture : arch->second;
-  out.wipe |= kit.wipe;
-  if (slots.empty()) slots = kit.slots;
-  if (kit.gave && wish.given.empty())
-    findings.push_back({"note", "like-without-given",
-                        "The older kit wrote images that were brought along: they are not taken "
+  out.patch.architecture =
+      arch == wish.settings.end() ? manifest.settings.architecture : arch->second;
+  out.wipe |= manifest.settings.wipe;
+  if (!out.slots) out.slots = manifest.settings.slots;
+  const bool gave = std::ranges::any_of(
+      manifest.images, [](const KitImage& one) { return one.made == Made::Given; });
+  if (gave && wish.given.empty())
+    findings.push_back({Level::Note, FindingCode::LikeWithoutGiven,
+                        "The older kit wrote images that were given then: they are not taken "
                         "over. Give those of the new build with --with.",
                         wish.like});
   return {};
@@ -59,16 +77,14 @@ Result<PrepareOptions> options_of(const PrepareWish& wish, std::vector<Finding>&
   if (!wish.sheet.empty()) {
     WEXLO_TRY(out.sheet, read_sheet(wish.sheet));
   }
-  std::string slots = wish.slots;
+  out.slots = wish.slots;
   if (!wish.like.empty()) {
-    WEXLO_CHECK(take_kit(wish, out, slots, findings));
+    WEXLO_CHECK(take_kit(wish, out, findings));
   } else if (!wish.stock) {
     WEXLO_TRY(out.recipes, load_recipes(wish.recipes, wish.settings));
     if (const auto at = wish.settings.find("arch"); at != wish.settings.end())
       out.patch.architecture = at->second;
   }
-  if (slots == "both") out.slots = Slots::Both;
-  if (slots == "current") out.slots = Slots::Current;
   WEXLO_TRY(out.signer, find_signer(wish.key, wish.signer, context, findings));
   return out;
 }

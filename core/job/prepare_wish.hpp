@@ -11,7 +11,7 @@ struct PrepareWish {
   Settings settings;                 ///< of their parameters; `arch` is the phone's processor
   std::string like;                  ///< folder of an older kit; empty: none
   std::string sheet;                 ///< path; empty: none
-  std::string slots;                 ///< "current", "both"; empty: as the sheet has it
+  std::optional<Slots> slots;        ///< nullopt: as the sheet has it
   std::string key, signer;           ///< see find_signer
   std::vector<GivenFile> given;
   std::vector<std::string> accept;

@@ -1,195 +1,35 @@
 #include "job/restore.hpp"
 
-#include <fmt/format.h>
-
-#include "base/digest.hpp"
-#include "base/source.hpp"
-#include "image/boot.hpp"
-#include "image/fragments.hpp"
-#include "kit/folder/manifest_read.hpp"
-#include "ramdisk/layout.hpp"
-#include "recipe/way_back.hpp"
-#include "verified/vbmeta.hpp"
+#include "kit/folder/manifest.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-/// The recovery program in an image's ramdisks; nullopt: there is none.
-std::optional<Bytes> recovery_in(const Image& image, const Context& context) {
-  for (const boot::RamdiskPart& part : boot::ramdisk_parts(image)) {
-    const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
-    if (!ramdisk) continue;
-    for (const char* place : {"system/bin/recovery", "sbin/recovery"})
-      if (const auto at = resolve(*ramdisk, place))
-        return to_bytes(content_of(*ramdisk, *at).view());
-  }
-  return std::nullopt;
-}
-
-/// What a kit wrote down of an image: the stock image's digest for the patched one's. The kit is
-/// looked for around the stock copy and around the patched image; nullopt: there is none, or it
-/// does not know the image.
-Result<std::optional<std::string>> recorded_in_kit(const fs::path& near,
-                                                   const std::string& patched) {
-  const auto kit = read_kit_manifest(near.parent_path().parent_path());
-  if (!kit && kit.error().code == ErrorCode::NotFound) return std::nullopt;
+/// The stock image's digest for the patched one's, as the kit wrote it down whose folder two levels
+/// above a file is; empty: there is none, or it does not know the image.
+Result<std::string> recorded_near(const fs::path& file, const std::string& patched) {
+  const auto kit = read_manifest(file.parent_path().parent_path());
+  if (!kit && kit.error().code == ErrorCode::NotFound) return std::string();
   if (!kit) return fail(kit.error());
-  for (const auto* list : {&kit->images, &kit->given})
-    for (const KitImage& image : *list)
-      if (image.flash && image.stock && image.flash->sha256 == patched) return image.stock->sha256;
-  return std::nullopt;
+  for (const KitImage& image : kit->images)
+    if (image.flash.sha256 == patched && !image.stock_files.file.empty())
+      return image.stock_files.sha256;
+  return std::string();
 }
-
-class Restoration {
- public:
-  Restoration(const LoadedImage& patched, const fs::path& path, const RestoreOptions& options,
-              const Context& context)
-      : patched_(patched), path_(path), options_(options), context_(context) {}
-
-  Result<Restored> run() {
-    if (!patched_.image)
-      return fail({.code = ErrorCode::Unsupported,
-                   .message = fmt::format("an image of kind {} is none that Wexlo patches",
-                                          patched_.format->kind)});
-    out_.partition = partition_of(patched_);
-    WEXLO_TRY(const auto journal, find_journal(*patched_.image, context_));
-    if (journal)
-      for (const JournalEdit& edit : journal->edits)
-        out_.undone.push_back(fmt::format("{}: {}", edit.recipe, edit.summary));
-    if (!options_.stock.empty()) {
-      WEXLO_CHECK(from_copy(journal));
-    } else if (journal) {
-      WEXLO_TRY(out_.bytes, follow_way_back(patched_, *journal, context_));
-      out_.from = "image";
-      out_.proof = "its SHA-256 is the one that the journal recorded";
-    } else if (patched_.image->kind() == "vbmeta") {
-      WEXLO_CHECK(from_signature());
-    } else {
-      return fail({.code = ErrorCode::NoWayBack,
-                   .message = "the image carries no journal: Wexlo did not patch it, or it has no "
-                              "ramdisk to carry one in",
-                   .hint = "If a kit was made of it: --stock KIT/stock/NAME.img."});
-    }
-    out_.sha256 = sha256_hex(out_.bytes);
-    if (journal && !journal->foreign.empty())
-      out_.notes.emplace_back(
-          "The image was patched on top of another hand's patch: what came back is that image, "
-          "not stock.");
-    WEXLO_CHECK(look_at_recovery());
-    return std::move(out_);
-  }
-
- private:
-  Status from_copy(const std::optional<Journal>& journal) {
-    WEXLO_TRY(const SourcePtr source, open_file(options_.stock));
-    WEXLO_TRY(out_.bytes, read_all(*source, kMaxImage));
-    const std::string found = sha256_hex(out_.bytes);
-    std::string wanted;
-    if (journal) {
-      wanted = journal->stock_sha256;
-      out_.proof = "its SHA-256 is the one that the journal recorded";
-    } else {
-      const std::string patched = sha256_hex(patched_.bytes);
-      for (const fs::path& near : {fs::absolute(options_.stock), fs::absolute(path_)}) {
-        if (!wanted.empty()) break;
-        WEXLO_TRY(const auto recorded, recorded_in_kit(near, patched));
-        wanted = recorded.value_or("");
-      }
-      out_.proof = "its SHA-256 is the one that the kit recorded for this patched image";
-    }
-    if (wanted.empty()) return unrecorded();
-    if (found != wanted)
-      return fail({.code = ErrorCode::DigestMismatch,
-                   .message = "the copy is not the stock image that this one was made from",
-                   .file = options_.stock.string(),
-                   .expected = wanted,
-                   .found = found,
-                   .hint = "Take the copy of the same kit, or the same build's image."});
-    out_.from = "stock-copy";
-    return {};
-  }
-
-  /// An image without a ramdisk has no journal, and without a kit nothing recorded what it was made
-  /// from. A copy is believed for what it shows itself: an image of the same partition and form, as
-  /// its maker sealed it. That it is this very build's nobody can tell, and that is said.
-  Status unrecorded() {
-    const auto refuse = [&](std::string why) {
-      return fail(
-          {.code = ErrorCode::NoWayBack,
-           .message = "nothing tells which stock image this one was made from, and the copy "
-                      "does not show that it is one: " +
-                      std::move(why),
-           .file = options_.stock.string(),
-           .hint = "If you are sure of the copy, it is the stock image: flash it as it "
-                   "is."});
-    };
-    if (!boot::ramdisk_parts(*patched_.image).empty())
-      return refuse(
-          "an image with a ramdisk that Wexlo patched carries a journal, this one has "
-          "none");
-    WEXLO_TRY(const LoadedImage copy, load_image(out_.bytes, options_.stock.string()));
-    if (!copy.image || copy.image->kind() != patched_.image->kind() ||
-        copy.image->layout().version != patched_.image->layout().version)
-      return refuse("it is of another kind");
-    if (partition_of(copy) != out_.partition)
-      return refuse(fmt::format("it is for {}", partition_of(copy)));
-    WEXLO_TRY(const auto sealed, verified::own_digest_matches(copy.bytes.view()));
-    const bool true_to_itself = sealed ? *sealed
-                                : copy.image->kind() == "vbmeta"
-                                    ? verified::own_hash_matches(*copy.image).value_or(false)
-                                    : boot::id_matches(*copy.image).value_or(false);
-    if (!true_to_itself) return refuse("no digest in it covers its own bytes and matches");
-    if (sealed && copy.bytes.size() != patched_.bytes.size())
-      return refuse(fmt::format("it has {} bytes, the patched image {}", copy.bytes.size(),
-                                patched_.bytes.size()));
-    out_.from = "stock-copy";
-    out_.proof = "it is of the same partition and form, and its own digest matches";
-    out_.notes.emplace_back(
-        "Nothing recorded which stock image this one was made from: that the copy is of the same "
-        "build is for you to know.");
-    return {};
-  }
-
-  /// The flags under which the struct's own hash, and so its signature, is true.
-  Status from_signature() {
-    WEXLO_TRY(out_.bytes, flags_as_signed(*patched_.image));
-    WEXLO_TRY(const LoadedImage vbmeta, load_image(out_.bytes, "the restored image"));
-    const std::uint64_t now = patched_.image->number("flags"),
-                        flags = vbmeta.image->number("flags");
-    out_.from = "signature";
-    out_.proof = fmt::format("with flags {} the hash that its signature covers is true", flags);
-    out_.undone.push_back(fmt::format("vbmeta flags {} -> {}", now, flags));
-    out_.notes.emplace_back(
-        "This is the vbmeta as its signer left it. If the image that was patched had other flags "
-        "already, its own copy is the way back to that one: --stock FILE.");
-    return {};
-  }
-
-  /// Putting stock boot back takes a recovery of another hand with it.
-  Status look_at_recovery() {
-    WEXLO_TRY(const LoadedImage stock, load_image(out_.bytes, "the stock image"));
-    if (!stock.image) return {};
-    const auto now = recovery_in(*patched_.image, context_);
-    if (now && now != recovery_in(*stock.image, context_))
-      out_.notes.emplace_back(
-          "The patched image holds another recovery than the stock one: putting the stock image "
-          "back removes it.");
-    return {};
-  }
-
-  const LoadedImage& patched_;
-  fs::path path_;
-  const RestoreOptions& options_;
-  const Context& context_;
-  Restored out_;
-};
 
 }  // namespace
 
-Result<Restored> restore_image(const LoadedImage& patched, const fs::path& path,
-                               const RestoreOptions& options, const Context& context) {
-  return Restoration(patched, path, options, context).run();
+Result<Restored> restore_file(const LoadedImage& patched, const fs::path& path,
+                              const fs::path& stock, const Context& context) {
+  const auto recorded = [&](const std::string& sha256) -> Result<std::string> {
+    for (const fs::path& near : {fs::absolute(stock), fs::absolute(path)}) {
+      WEXLO_TRY(std::string found, recorded_near(near, sha256));
+      if (!found.empty()) return found;
+    }
+    return std::string();
+  };
+  return restore_image(patched, {.stock = stock, .recorded = recorded}, context);
 }
 
 }  // namespace wexlo

@@ -1,32 +1,16 @@
 #pragma once
-/// The stock image again, from a patched one: docs/formats/way-back.md.
+/// The stock image again, from a patched one and the kits around it.
 
-#include <filesystem>
-#include <optional>
-
-#include "recipe/patch.hpp"
+#include "recipe/restore.hpp"
 
 namespace wexlo {
 
-struct RestoreOptions {
-  /// The stock image as it was kept, e.g. in a kit; empty: from the patched image alone.
-  std::filesystem::path stock;
-};
-
-struct Restored {
-  Blob bytes;
-  std::string sha256;
-  std::string partition;
-  std::string from;                 ///< "image", "stock-copy", "signature"
-  std::string proof;                ///< a clause: what says that it is the stock image
-  std::vector<std::string> undone;  ///< the edits that are gone with it, `recipe: summary`
-  std::vector<std::string> notes;   ///< sentences for the user
-};
-
-/// Errors: NoWayBack (not a patched image, or one that cannot go back alone), DigestMismatch (the
-/// copy, or what comes out, is not the stock image that was recorded), those of reading.
-[[nodiscard]] Result<Restored> restore_image(const LoadedImage& patched,
-                                             const std::filesystem::path& path,
-                                             const RestoreOptions& options, const Context& context);
+/// @param path   of the patched image: a kit is looked for around it and around the stock copy
+/// @param stock  the stock image as it was kept; empty: from the patched image alone
+/// Errors: those of restore_image, and of a kit's manifest that does not read.
+[[nodiscard]] Result<Restored> restore_file(const LoadedImage& patched,
+                                            const std::filesystem::path& path,
+                                            const std::filesystem::path& stock,
+                                            const Context& context);
 
 }  // namespace wexlo

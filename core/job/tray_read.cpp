@@ -156,8 +156,9 @@ class TrayReader {
     wish.like = placed(like);
     WEXLO_TRY(wish.stock, toml_get_or<bool>(table, "stock", false, file_));
     WEXLO_TRY(wish.wipe, toml_get_or<bool>(table, "wipe", false, file_));
-    WEXLO_TRY(wish.slots, toml_get_or<std::string>(table, "slots", "", file_));
-    if (!wish.slots.empty() && wish.slots != "both" && wish.slots != "current")
+    WEXLO_TRY(const std::string slots, toml_get_or<std::string>(table, "slots", "", file_));
+    wish.slots = slots_of(slots);
+    if (!slots.empty() && !wish.slots)
       return wrong(*table.get("slots"), "slots is \"current\" or \"both\"");
     WEXLO_TRY(const auto key, toml_get_or<std::string>(table, "key", "", file_));
     wish.key = placed(key);

@@ -43,14 +43,14 @@ class FormRules {
     sizes(image);
     trees(image);
     if (boot::id_matches(image) == false && !all_bytes(image.raw("id"), std::byte{0}))
-      add("id-digest",
+      add(FindingCode::IdDigest,
           "The id in the header follows no known recipe, or is stale: loaders do not look at it.");
     kernel(image);
     wrappings(image);
   }
 
  private:
-  void add(std::string_view code, std::string message, std::optional<Level> level = {}) {
+  void add(FindingCode code, std::string message, std::optional<Level> level = {}) {
     report_.add(code, one_.partition, std::move(message), one_.untouched, level);
   }
 
@@ -61,16 +61,16 @@ class FormRules {
     if (why.offset) text += fmt::format(" at {}", hex_value(*why.offset));
     if (!why.expected.empty()) text += fmt::format(": expected {}", why.expected);
     if (!why.found.empty()) text += fmt::format(", found {}", why.found);
-    add(table                    ? "fragment-table"
-        : is_bounds_trouble(why) ? "section-bounds"
-                                 : "header-form",
+    add(table                    ? FindingCode::FragmentTable
+        : is_bounds_trouble(why) ? FindingCode::SectionBounds
+                                 : FindingCode::HeaderForm,
         text + ".");
   }
 
   void header(const Image& image) {
     const std::uint64_t right = right_header_size(image), is = image.number("header_size");
     if (right != 0 && is != right)
-      add("header-form",
+      add(FindingCode::HeaderForm,
           fmt::format("header_size is {}, version {} has {}.", is, image.layout().version, right),
           Level::Warning);
   }
@@ -82,15 +82,17 @@ class FormRules {
       const auto footer = find_struct(*stock_->source);
       // A stock image with a footer is exactly as long as its partition.
       if (footer && size > room)
-        add("partition-size", fmt::format("{} bytes do not fit the partition's {}.", size, room));
+        add(FindingCode::PartitionSize,
+            fmt::format("{} bytes do not fit the partition's {}.", size, room));
       else if (footer && size != room)
-        add("file-length",
+        add(FindingCode::FileLength,
             fmt::format("{} bytes, the partition has {}: a footer would stand in the wrong place.",
                         size, room));
     }
     const bool paged = image.kind() == "boot" || image.kind() == "vendor_boot";
     if (paged && size % image.page() != 0)
-      add("file-length", fmt::format("{} bytes are not whole pages of {}.", size, image.page()));
+      add(FindingCode::FileLength,
+          fmt::format("{} bytes are not whole pages of {}.", size, image.page()));
   }
 
   static bool find_struct(const Source& source) {
@@ -104,15 +106,16 @@ class FormRules {
       const std::uint64_t says = image.number("recovery_dtbo_offset");
       const std::uint64_t is = dtbo->offset - image.prefix().size();
       if (says != is)
-        add("tree-section", fmt::format("recovery_dtbo_offset says {}, the section begins at {}.",
-                                        hex_value(says), hex_value(is)));
+        add(FindingCode::TreeSection,
+            fmt::format("recovery_dtbo_offset says {}, the section begins at {}.", hex_value(says),
+                        hex_value(is)));
     }
     const Section* dtb = image.section("dtb");
     const bool needs = image.kind() == "boot" && image.layout().version == 2;
     if (needs && (dtb == nullptr || dtb->bytes.empty()))
-      add("tree-section", "There is no dtb: header version 2 demands one.");
+      add(FindingCode::TreeSection, "There is no dtb: header version 2 demands one.");
     else if (needs && dt::form_of(dtb->bytes.view()) == dt::Form::None)
-      add("tree-section", "The dtb section holds no device tree that is known.");
+      add(FindingCode::TreeSection, "The dtb section holds no device tree that is known.");
   }
 
   void kernel(const Image& image) {
@@ -122,18 +125,20 @@ class FormRules {
     const bool needs = boot && (one_.partition == "boot" || one_.partition == "recovery");
     // A recovery of the newer versions takes its kernel from boot.
     const bool own = !(one_.partition == "recovery" && image.layout().version >= 3);
-    if (needs && own && !there) return add("kernel", "There is no kernel.");
+    if (needs && own && !there) return add(FindingCode::Kernel, "There is no kernel.");
     if (!there || !one_.reading.kernel) return;
     const kernel::Kernel& kernel = *one_.reading.kernel;
     if (!kernel.trouble.empty())
-      return add("kernel", fmt::format("The kernel does not decode: {}.", kernel.trouble));
+      return add(FindingCode::Kernel,
+                 fmt::format("The kernel does not decode: {}.", kernel.trouble));
     if (kernel.form == "unknown") {
       report_.cannot_tell("the kernel is of a form that is not known");
-      return add("kernel", "The kernel is of a form that is not known: nothing can be said of it.",
+      return add(FindingCode::Kernel,
+                 "The kernel is of a form that is not known: nothing can be said of it.",
                  Level::Warning);
     }
     if (kernel.banner.empty())
-      add("kernel", "No version banner was found in the kernel.", Level::Warning);
+      add(FindingCode::Kernel, "No version banner was found in the kernel.", Level::Warning);
   }
 
   void wrappings(const Image& image) {
@@ -142,7 +147,7 @@ class FormRules {
       const auto is_true =
           prefix::is_true(prefix, one_.loaded->bytes.view().subspan(prefix.size()));
       if (is_true == false)
-        add("maker-prefix",
+        add(FindingCode::MakerPrefix,
             fmt::format("The {} before the image says another length or digest than it has.",
                         prefix::kind_of(prefix)));
     }
@@ -157,8 +162,9 @@ class FormRules {
     const auto says =
         load<std::uint32_t, std::endian::little>(split.header.view().data() + kPartSizeAt);
     if (says != split.payload.size())
-      add("maker-prefix", fmt::format("The part header before the {} says {} bytes, {} follow.",
-                                      name, says, split.payload.size()));
+      add(FindingCode::MakerPrefix,
+          fmt::format("The part header before the {} says {} bytes, {} follow.", name, says,
+                      split.payload.size()));
   }
 
   const Subject& one_;
@@ -182,7 +188,7 @@ class StockRules {
   }
 
  private:
-  void add(std::string_view code, std::string message) {
+  void add(FindingCode code, std::string message) {
     report_.add(code, one_.partition, std::move(message));
   }
 
@@ -199,10 +205,11 @@ class StockRules {
   void appended() {
     const auto now = models(one_, "kernel"), before = models(stock_, "kernel");
     if (now.size() != before.size())
-      add("appended-trees", fmt::format("{} device trees follow the kernel, {} in the stock image.",
-                                        now.size(), before.size()));
+      add(FindingCode::AppendedTrees,
+          fmt::format("{} device trees follow the kernel, {} in the stock image.", now.size(),
+                      before.size()));
     else if (now != before)
-      add("appended-trees",
+      add(FindingCode::AppendedTrees,
           "The device trees behind the kernel are others than the stock image's, or in another "
           "order.");
   }
@@ -213,8 +220,9 @@ class StockRules {
                                     : prefix::kind_of(image.prefix().view());
     };
     if (kind(image_) != kind(old_))
-      add("maker-prefix", fmt::format("Before the image stands {}, before the stock one {}.",
-                                      kind(image_), kind(old_)));
+      add(FindingCode::MakerPrefix,
+          fmt::format("Before the image stands {}, before the stock one {}.", kind(image_),
+                      kind(old_)));
     const auto wrapped = [](const Subject& one) {
       std::string out = one.reading.kernel ? one.reading.kernel->wrapping : "";
       for (const ReadRamdisk& ramdisk : one.reading.ramdisks)
@@ -223,8 +231,8 @@ class StockRules {
       return out.empty() ? std::string("none") : out;
     };
     if (wrapped(one_) != wrapped(stock_))
-      add("maker-prefix", fmt::format("Headers before parts: {}, in the stock image {}.",
-                                      wrapped(one_), wrapped(stock_)));
+      add(FindingCode::MakerPrefix, fmt::format("Headers before parts: {}, in the stock image {}.",
+                                                wrapped(one_), wrapped(stock_)));
   }
 
   static std::optional<std::uint64_t> trailer_at(const Image& image) {
@@ -237,11 +245,11 @@ class StockRules {
     if (!trailer_at(old_)) return;
     const auto now = trailer_at(image_);
     if (!now)
-      add("enforcing-trailer",
+      add(FindingCode::EnforcingTrailer,
           "The enforcing trailer of the stock image is gone: the phone shows "
           "a warning, or refuses the image.");
     else if (*now != 0)
-      add("enforcing-trailer",
+      add(FindingCode::EnforcingTrailer,
           fmt::format("The enforcing trailer stands {} bytes behind the last section.", *now));
   }
 
@@ -253,18 +261,20 @@ class StockRules {
       const auto shown = [&](const Image& image) {
         return text ? std::string(until_nul(image.raw(field))) : hex_value(image.number(field));
       };
-      add("device-identity",
+      add(FindingCode::DeviceIdentity,
           fmt::format("{} is {}, in the stock image {}.", field, shown(image_), shown(old_)));
     }
     if (image_.kind() == "vendor_boot" && boot::cmdline(image_) != boot::cmdline(old_))
-      add("device-identity", fmt::format("The vendor command line is \"{}\", stock \"{}\".",
-                                         boot::cmdline(image_), boot::cmdline(old_)));
+      add(FindingCode::DeviceIdentity,
+          fmt::format("The vendor command line is \"{}\", stock \"{}\".", boot::cmdline(image_),
+                      boot::cmdline(old_)));
     for (const char* section : {"dtb", "entries", "dt"})
       if (models(one_, section) != models(stock_, section))
-        add("device-identity", "The device trees are for other hardware than the stock image's.");
+        add(FindingCode::DeviceIdentity,
+            "The device trees are for other hardware than the stock image's.");
   }
 
-  void lower(std::string_view code, std::string_view what, const std::string& now,
+  void lower(FindingCode code, std::string_view what, const std::string& now,
              const std::string& before) {
     if (!now.empty() && !before.empty() && now < before)
       add(code, fmt::format("{} {} is older than the stock image's {}: the key store may refuse "
@@ -274,21 +284,22 @@ class StockRules {
 
   void levels() {
     const auto now = boot::os_version(image_), before = boot::os_version(old_);
-    lower("patch-level", "Security patch level", now.patch_level, before.patch_level);
-    lower("patch-level", "Security patch level (of the footer)",
+    lower(FindingCode::PatchLevel, "Security patch level", now.patch_level, before.patch_level);
+    lower(FindingCode::PatchLevel, "Security patch level (of the footer)",
           one_.build_property("security_patch"), stock_.build_property("security_patch"));
     const auto packed = [](const Image& image) { return image.number("os_version") >> 11; };
     if (packed(image_) != 0 && packed(image_) < packed(old_))
-      add("os-version", fmt::format("System version {} is older than the stock image's {}: the key "
-                                    "store may refuse keys, and data be lost.",
-                                    now.version, before.version));
+      add(FindingCode::OsVersion,
+          fmt::format("System version {} is older than the stock image's {}: the key "
+                      "store may refuse keys, and data be lost.",
+                      now.version, before.version));
   }
 
   void build() {
     const std::string now = one_.build_property("fingerprint");
     const std::string before = stock_.build_property("fingerprint");
     if (!now.empty() && !before.empty() && now != before)
-      add("slot-state",
+      add(FindingCode::SlotState,
           fmt::format("The image is of build {}, the others of its slot of {}.", now, before));
   }
 
@@ -309,7 +320,7 @@ void judge_form(const Subject& one, const Subject* stock, Report& report) {
   const std::string property = one.build_property("security_patch");
   if (!level.empty() && !property.empty() && !property.starts_with(level.substr(0, 7)))
     report.add(
-        "patch-level", one.partition,
+        FindingCode::PatchLevel, one.partition,
         fmt::format("The header says security patch level {}, the footer {}.", level, property),
         one.untouched);
 }

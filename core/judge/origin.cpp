@@ -250,6 +250,11 @@ std::optional<Journal> journal_of(const ImageReading& reading, std::string& trou
 
 }  // namespace
 
+std::string_view origin_word(OriginWord word) {
+  constexpr std::array<std::string_view, 4> words{"unknown", "pristine", "journaled", "altered"};
+  return words[static_cast<std::size_t>(word)];
+}
+
 Origin judge_origin(const Image& image, const ImageReading& reading,
                     const std::vector<OwnDigest>& digests, const fs::path& file) {
   Origin out;
@@ -258,7 +263,7 @@ Origin judge_origin(const Image& image, const ImageReading& reading,
       out.signs.push_back({"digest", digest.what + " does not match its content"});
   std::string trouble;
   if (const auto journal = journal_of(reading, trouble)) {
-    out.word = "journaled";
+    out.word = OriginWord::Journaled;
     out.reason = fmt::format("patched by Wexlo; the stock image was {} bytes with SHA-256 {}",
                              journal->stock_size, journal->stock_sha256);
     return out;
@@ -274,20 +279,20 @@ Origin judge_origin(const Image& image, const ImageReading& reading,
   const bool strong = kinds.contains("digest") || kinds.contains("second-init") ||
                       kinds.contains("recovery") || kinds.contains("flags");
   if (kinds.size() >= 2 && (strong || !any_true)) {
-    out.word = "altered";
+    out.word = OriginWord::Altered;
     out.reason = fmt::format("{} independent signs of another hand", kinds.size());
   } else if (any_true && !strong) {
-    out.word = "pristine";
+    out.word = OriginWord::Pristine;
     const auto at = std::ranges::find_if(digests, &OwnDigest::matches);
     out.reason = at->what + " is true";
   } else if (kinds.size() == 1) {
-    out.word = "unknown";
+    out.word = OriginWord::Unknown;
     out.reason = out.signs.front().text + "; one sign alone does not settle it";
   } else if (!trouble.empty()) {
-    out.word = "unknown";
+    out.word = OriginWord::Unknown;
     out.reason = trouble;
   } else {
-    out.word = "unknown";
+    out.word = OriginWord::Unknown;
     out.reason = "it carries no digest of its own";
   }
   return out;

@@ -1,5 +1,5 @@
 #pragma once
-/// Whose hand an image shows: docs/origin.md. Signs are told one by one; products are not named.
+/// Who changed an image: docs/origin.md. Signs are told one by one; products are not named.
 
 #include <filesystem>
 #include <string>
@@ -9,7 +9,7 @@
 
 namespace wexlo {
 
-/// One thing that speaks for another hand than the maker's. Signs of one kind count once.
+/// One thing that shows another tool's patch. Signs of one kind count once.
 struct Sign {
   std::string kind;  ///< "digest", "second-init", "pattern", "folders", "flags", "recovery"
   std::string text;  ///< a clause for people, with the place
@@ -21,8 +21,16 @@ struct OwnDigest {
   bool matches = false;
 };
 
+enum class OriginWord {
+  Unknown,
+  Pristine,   ///< as its maker built it
+  Journaled,  ///< patched by Wexlo
+  Altered,    ///< changed by another tool
+};
+[[nodiscard]] std::string_view origin_word(OriginWord word);
+
 struct Origin {
-  std::string word;    ///< "pristine", "journaled", "altered", "unknown"
+  OriginWord word = OriginWord::Unknown;
   std::string reason;  ///< a clause for people
   std::vector<Sign> signs;
 };

@@ -30,7 +30,7 @@ class RamdiskRules {
       if (!one.ramdisk) {
         // What this run may not hold was not looked at.
         if (one.trouble->code == ErrorCode::LimitExceeded) {
-          add("ramdisk-packing",
+          add(FindingCode::RamdiskPacking,
               fmt::format("{} was not looked at: {}.", title, one.trouble->message),
               Level::Warning);
           report_.cannot_tell(fmt::format("{} is larger than this run may hold (--limit)", title));
@@ -38,7 +38,7 @@ class RamdiskRules {
         }
         // A form that is not read here may be one that the kernel reads.
         const bool other_form = one.trouble->code == ErrorCode::Unsupported;
-        add("ramdisk-packing",
+        add(FindingCode::RamdiskPacking,
             fmt::format("{} does not decode: {}{}.", title, one.trouble->message,
                         one.trouble->offset ? " at " + hex_value(*one.trouble->offset) : ""),
             other_form ? std::optional(Level::Warning) : std::nullopt);
@@ -55,7 +55,7 @@ class RamdiskRules {
   }
 
  private:
-  void add(std::string_view code, std::string message, std::optional<Level> level = {}) {
+  void add(FindingCode code, std::string message, std::optional<Level> level = {}) {
     report_.add(code, one_.partition, std::move(message), one_.untouched, level);
   }
 
@@ -64,19 +64,19 @@ class RamdiskRules {
       const RamdiskSegment& segment = ramdisk.segments[i];
       const View encoded = segment.encoded.view();
       if (segment.compression == Compression::Lz4Frame)
-        add("ramdisk-packing",
+        add(FindingCode::RamdiskPacking,
             fmt::format("{} is an lz4 frame: kernels unpack the legacy form only.", title));
       if (segment.compression == Compression::Xz && encoded.size() > kXzCheckAt) {
         const auto check = std::to_integer<std::uint8_t>(encoded[kXzCheckAt]);
         if (check != kXzNone && check != kXzCrc32)
-          add("ramdisk-packing",
+          add(FindingCode::RamdiskPacking,
               fmt::format("{} is xz with check {}: kernels take CRC32 (1) or none (0).", title,
                           check));
       }
       if (i == 0) continue;
       const Compression before = ramdisk.segments[i - 1].compression;
       if (before == Compression::Lz4Legacy && segment.compression != before)
-        add("joined-ramdisk",
+        add(FindingCode::JoinedRamdisk,
             fmt::format("{}: {} data follows lz4 data, which has no end mark: a kernel reads it as "
                         "a broken block.",
                         title, compression_name(segment.compression)));
@@ -101,18 +101,19 @@ class RamdiskRules {
         // Fragments may count on the folders of those before them.
         const bool alone = one_.reading.ramdisks.size() == 1 && !is_joined();
         if (!folders.contains(parent) && std::exchange(first_early, false))
-          add("archive-order",
+          add(FindingCode::ArchiveOrder,
               fmt::format("{}: /{} stands before its folder /{}{}.", title, place, parent,
                           alone ? ": a kernel drops it" : ""),
               alone ? Level::Problem : Level::Warning);
         if (entry.type() == newc::Directory || entry.type() == newc::Symlink) folders.insert(place);
         if (++seen[place] == 2 && entry.type() != newc::Directory)
-          add("archive-order",
+          add(FindingCode::ArchiveOrder,
               fmt::format("{}: /{} is there twice: the last one counts.", title, place),
               Level::Warning);
       }
       if (!trailer)
-        add("archive-order", fmt::format("{}: the archive has no trailer.", title), Level::Warning);
+        add(FindingCode::ArchiveOrder, fmt::format("{}: the archive has no trailer.", title),
+            Level::Warning);
     }
   }
 
@@ -155,7 +156,7 @@ class RamdiskRules {
       if (!names.contains(module) && gone++ == 0) first = module;
     }
     if (gone != 0)
-      add("kernel-modules",
+      add(FindingCode::KernelModules,
           fmt::format("{}: /{} lists {} module{} that {} not there, first {}.", title, list, gone,
                       gone == 1 ? "" : "s", gone == 1 ? "is" : "are", first));
   }
@@ -184,7 +185,7 @@ class RamdiskRules {
           continue;
         const auto stock = stock_has_returns(place);
         if (stock == true) continue;
-        add("text-form",
+        add(FindingCode::TextForm,
             fmt::format(
                 "{}: /{} has carriage returns (line ends of another system){}: the last word "
                 "of each such line is read wrong.",
@@ -200,19 +201,21 @@ class RamdiskRules {
     const std::uint64_t step = image.number("vendor_ramdisk_table_entry_size");
     const std::uint64_t size = image.number("vendor_ramdisk_table_size");
     if (size != count * step)
-      add("fragment-table", fmt::format("The table has {} bytes, {} entries of {} make {}.", size,
-                                        count, step, count * step));
+      add(FindingCode::FragmentTable,
+          fmt::format("The table has {} bytes, {} entries of {} make {}.", size, count, step,
+                      count * step));
     std::set<std::string> names;
     bool usual = count == 0;
     for (const ReadRamdisk& one : one_.reading.ramdisks) {
       if (!one.part.in_table) continue;
       if (!names.insert(one.part.name).second)
-        add("fragment-table", fmt::format("Two fragments are called \"{}\".", one.part.name));
+        add(FindingCode::FragmentTable,
+            fmt::format("Two fragments are called \"{}\".", one.part.name));
       usual = usual || one.part.type <= 1;
     }
     if (!usual)
-      add("fragment-table", "No fragment is of type none or platform: a normal start loads none.",
-          Level::Warning);
+      add(FindingCode::FragmentTable,
+          "No fragment is of type none or platform: a normal start loads none.", Level::Warning);
   }
 
   void layout() {
@@ -221,7 +224,7 @@ class RamdiskRules {
     if (at == one_.reading.ramdisks.end()) return;
     const RamdiskLayout layout = layout_of(*at->ramdisk, signs_of(*one_.image(), one_.partition));
     if (layout == RamdiskLayout::SystemRoot)
-      add("ramdisk-unused",
+      add(FindingCode::RamdiskUnused,
           fmt::format("Layout {}: {}.", layout_name(layout), layout_about(layout)));
   }
 

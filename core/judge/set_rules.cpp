@@ -61,7 +61,7 @@ class SetRules {
     const Subject* one = facts_.set.find(partition);
     return one != nullptr && one->image() != nullptr ? one : nullptr;
   }
-  void add(std::string_view code, const Subject& one, std::string message,
+  void add(FindingCode code, const Subject& one, std::string message,
            std::optional<Level> level = {}) {
     report_.add(code, one.partition, std::move(message), one.untouched, level);
   }
@@ -75,19 +75,20 @@ class SetRules {
     if (vendor != nullptr && is_new(boot)) {
       const unsigned a = boot->image()->layout().version, b = vendor->image()->layout().version;
       if (a != b)
-        add("version-pair", *boot,
+        add(FindingCode::VersionPair, *boot,
             fmt::format("boot has header version {}, vendor_boot {}: they should be the same.", a,
                         b),
             Level::Warning);
     }
     if (!facts_.whole) return;
     if (is_new(boot) && vendor == nullptr && facts_.set.find("vendor_boot") == nullptr)
-      add("version-pair", *boot,
+      add(FindingCode::VersionPair, *boot,
           "boot of this version does not start without a vendor_boot, and there is none.");
     const bool empty =
         boot != nullptr && boot->image()->kind() == "boot" && boot->reading.ramdisks.empty();
     if (is_new(boot) && empty && init == nullptr && facts_.set.find("init_boot") == nullptr)
-      add("version-pair", *boot, "boot has no ramdisk, and there is no init_boot that has one.");
+      add(FindingCode::VersionPair, *boot,
+          "boot has no ramdisk, and there is no init_boot that has one.");
   }
 
   Joined join() const {
@@ -124,7 +125,7 @@ class SetRules {
         chain.push_back({std::string(name), one->image(), &one->reading});
     for (const std::string& problem : starts_of(chain).problems)
       if (!problem.contains("lz4 frame"))  // told of the image that has it
-        report_.add("joined-ramdisk", "", problem + ".");
+        report_.add(FindingCode::JoinedRamdisk, "", problem + ".");
   }
 
   /// The generic ramdisk is at hand; what a vendor's holds may not be.
@@ -135,10 +136,10 @@ class SetRules {
     std::string place = "init";
     auto init = find_joined(joined, place);
     if (!init && joined.whole)
-      return add("joined-ramdisk", last, "Nothing that is joined has an /init.");
+      return add(FindingCode::JoinedRamdisk, last, "Nothing that is joined has an /init.");
     if (!init) {
       if (has_generic(joined))
-        add("joined-ramdisk", last,
+        add(FindingCode::JoinedRamdisk, last,
             "The ramdisk that starts the system has no /init, and no vendor_boot that might "
             "bring one is here.");
       return report_.cannot_tell("no /init is in what is here");
@@ -153,14 +154,14 @@ class SetRules {
       if (init) continue;
       if (!joined.whole)
         return report_.cannot_tell(fmt::format("/init leads to {}, which is not here", target));
-      return add("joined-ramdisk", last,
+      return add(FindingCode::JoinedRamdisk, last,
                  fmt::format("/init leads to {}, which is in no ramdisk.", target));
     }
     constexpr std::uint32_t kMayRun = 0111;
     if (init->entry->type() != newc::Regular)
-      add("joined-ramdisk", last, fmt::format("/{} is no file.", place));
+      add(FindingCode::JoinedRamdisk, last, fmt::format("/{} is no file.", place));
     else if ((init->entry->mode() & kMayRun) == 0)
-      add("joined-ramdisk", last,
+      add(FindingCode::JoinedRamdisk, last,
           fmt::format("/{} has mode {:04o}: a kernel cannot run it.", place,
                       init->entry->mode() & 07777u));
     else
@@ -172,7 +173,7 @@ class SetRules {
     const std::string_view text = as_text(content.view());
     if (text.starts_with("#!")) return;
     if (!text.starts_with("\177ELF"))
-      return add("joined-ramdisk", last,
+      return add(FindingCode::JoinedRamdisk, last,
                  fmt::format("/{} is neither a program (ELF) nor a script: a kernel cannot run it.",
                              place));
     const Subject* boot = find("boot");
@@ -182,7 +183,7 @@ class SetRules {
     const bool narrower =
         (kernel == "arm64" && machine == "arm") || (kernel == "x86_64" && machine == "x86");
     if (!kernel.empty() && !machine.empty() && machine != kernel && !narrower)
-      add("joined-ramdisk", last,
+      add(FindingCode::JoinedRamdisk, last,
           fmt::format("/{} is a program for {}, the kernel runs on {}.", place, machine, kernel));
   }
 
@@ -205,7 +206,7 @@ class SetRules {
     }
     if (any && !hardware.empty() && !for_hardware && joined.whole)
       report_.add(
-          "mount-table", "",
+          FindingCode::MountTable, "",
           fmt::format("No ramdisk has a fstab.{}, which the first stage looks for.", hardware),
           false, Level::Warning);
   }
@@ -238,14 +239,14 @@ class SetRules {
       if (columns.empty() || columns.front().starts_with('#')) continue;
       const auto at = fmt::format("/{} line {}", place, number);
       if (columns.size() < 5) {
-        add("mount-table", one,
+        add(FindingCode::MountTable, one,
             fmt::format("{}: {} columns where five belong.", at, columns.size()));
         continue;
       }
       for (const std::size_t list : {3u, 4u})
         if (columns[list].starts_with(',') || columns[list].ends_with(',') ||
             columns[list].contains(",,"))
-          add("mount-table", one,
+          add(FindingCode::MountTable, one,
               fmt::format("{}: an empty word in the list \"{}\".", at, columns[list]));
       flags(one, at, columns[4], joined);
     }
@@ -260,7 +261,7 @@ class SetRules {
       if (word.starts_with("avb=")) {
         const std::string name(word.substr(4));
         if (!vouches(name))
-          add("mount-table", one,
+          add(FindingCode::MountTable, one,
               fmt::format("{} wants {} for verification, and vbmeta chains no such partition.", at,
                           name));
       }
@@ -292,7 +293,7 @@ class SetRules {
     }
     // One of several keys is enough: the others are for system images of other makers.
     if (!gone.empty())
-      add("mount-table", one,
+      add(FindingCode::MountTable, one,
           fmt::format("{}: the key file /{} is in no ramdisk.", at, gone.front()),
           any ? Level::Note : Level::Problem);
   }
@@ -314,7 +315,7 @@ class SetRules {
         }
     if (others != 0)
       report_.add(
-          "kernel-modules", "",
+          FindingCode::KernelModules, "",
           fmt::format("{} modules are for another kernel than {}: {}.", others, release, first),
           boot->untouched);
   }
@@ -347,9 +348,10 @@ class SetRules {
     const std::string text = boot::bootconfig(*vendor->image());
     if (text.empty()) return;
     if (const std::string trouble = bootconfig_trouble(text); !trouble.empty())
-      add("bootconfig", *vendor, fmt::format("A kernel drops the whole bootconfig: {}.", trouble));
+      add(FindingCode::Bootconfig, *vendor,
+          fmt::format("A kernel drops the whole bootconfig: {}.", trouble));
     else if (text.size() > kMaxBootconfig - kLoaderRoom)
-      add("bootconfig", *vendor,
+      add(FindingCode::Bootconfig, *vendor,
           fmt::format("{} bytes leave the loader little room for what it adds: {} is the limit.",
                       text.size(), kMaxBootconfig),
           Level::Warning);
@@ -357,7 +359,7 @@ class SetRules {
     if (const Subject* boot = find("boot")) cmdline += " " + boot::cmdline(*boot->image());
     const auto words = words::split(cmdline);
     if (std::ranges::find(words, "bootconfig") == words.end())
-      add("bootconfig", *vendor,
+      add(FindingCode::Bootconfig, *vendor,
           "The command line has no word bootconfig: the kernel reads it only if the loader adds "
           "the word.",
           Level::Note);
@@ -378,7 +380,7 @@ void judge_slots(const Subject& misc, const std::string& slot, Report& report) {
   };
   if (number(4) != kSlotMagic) return;
   if (number(28) != crc32_of(View(*raw).first(28))) {
-    report.add("slot-state", misc.partition,
+    report.add(FindingCode::SlotState, misc.partition,
                "The slot control block's checksum is not true: the "
                "loader starts with its defaults.",
                false, Level::Warning);
@@ -389,16 +391,17 @@ void judge_slots(const Subject& misc, const std::string& slot, Report& report) {
   const std::string used = slot.empty() ? active : slot;
   if (used.size() != 1 || used[0] < 'a' || used[0] > 'd') return;
   if (!slot.empty() && !active.empty() && active != slot)
-    report.add("slot-state", misc.partition,
+    report.add(FindingCode::SlotState, misc.partition,
                fmt::format("The phone starts slot {}, these images are for slot {}.", active, slot),
                false, Level::Warning);
   const auto info =
       load<std::uint16_t, std::endian::little>(raw->data() + 12 + 2 * (used[0] - 'a'));
   const unsigned priority = info & 15u, tries = info >> 4 & 7u, good = info >> 7 & 1u;
   if (priority == 0)
-    report.add("slot-state", misc.partition, fmt::format("Slot {} is marked unbootable.", used));
+    report.add(FindingCode::SlotState, misc.partition,
+               fmt::format("Slot {} is marked unbootable.", used));
   else if (tries == 0 && good == 0)
-    report.add("slot-state", misc.partition,
+    report.add(FindingCode::SlotState, misc.partition,
                fmt::format("Slot {} has no tries left, and never started.", used));
 }
 
@@ -416,7 +419,7 @@ void judge_misc(const Subject& misc, const std::string& slot, Report& report) {
   const unsigned status = std::to_integer<unsigned>((*raw)[5]);
   constexpr unsigned kSnapshotted = 2, kMerging = 3;
   if (status == kSnapshotted || status == kMerging)
-    report.add("merge-pending", misc.partition,
+    report.add(FindingCode::MergePending, misc.partition,
                status == kMerging
                    ? "An update is being merged: write to neither slot before that is done."
                    : "An update waits to be merged: writing now may lose it.");

@@ -12,10 +12,9 @@
 namespace wexlo::parts {
 namespace {
 
-Result<std::vector<std::string>> attempt(Image& image, const Blob& stock,
-                                         std::optional<DigestKind> id,
-                                         const std::vector<EditedRamdisk>& edited, bool densest,
-                                         const Context& context) {
+Result<std::vector<Remark>> attempt(Image& image, const Blob& stock, std::optional<DigestKind> id,
+                                    const std::vector<EditedRamdisk>& edited, bool densest,
+                                    const Context& context) {
   for (const EditedRamdisk& one : edited) {
     Ramdisk ramdisk = *one.ramdisk;
     if (densest)
@@ -79,10 +78,9 @@ std::string other_formats(const Ramdisk& ramdisk) {
 
 }  // namespace
 
-Result<std::vector<std::string>> rebuild(Image& image, const Blob& stock,
-                                         std::optional<DigestKind> id,
-                                         const std::vector<EditedRamdisk>& edited,
-                                         const Context& context) {
+Result<std::vector<Remark>> rebuild(Image& image, const Blob& stock, std::optional<DigestKind> id,
+                                    const std::vector<EditedRamdisk>& edited,
+                                    const Context& context) {
   const Image before = image;
   auto notes = attempt(image, stock, id, edited, false, context);
   if (notes || notes.error().code != ErrorCode::DoesNotFit) return notes;

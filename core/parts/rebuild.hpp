@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "base/digest.hpp"
+#include "base/finding.hpp"
 #include "image/layout.hpp"
 #include "ramdisk/ramdisk.hpp"
 
@@ -22,9 +23,9 @@ struct EditedRamdisk {
 /// @param id     boot::id_recipe of the stock image
 /// @return notes for the user. Errors: DoesNotFit (by how many bytes, and what would help), and
 /// those of encode().
-[[nodiscard]] Result<std::vector<std::string>> rebuild(Image& image, const Blob& stock,
-                                                       std::optional<DigestKind> id,
-                                                       const std::vector<EditedRamdisk>& edited,
-                                                       const Context& context);
+[[nodiscard]] Result<std::vector<Remark>> rebuild(Image& image, const Blob& stock,
+                                                  std::optional<DigestKind> id,
+                                                  const std::vector<EditedRamdisk>& edited,
+                                                  const Context& context);
 
 }  // namespace wexlo::parts

@@ -254,7 +254,8 @@ class Repacker {
                    .hint = "A padding or tail file was changed: unpack the image again."});
     }
     WEXLO_TRY(auto notes, rebuild(image, stock_bytes_, in_.id_digest, edited, context_));
-    out_.notes.insert(out_.notes.end(), notes.begin(), notes.end());
+    for (Remark& note : notes)
+      out_.notes.push_back(std::move(note.text));
     Blob bytes(image.write());
     WEXLO_CHECK(account(bytes, image, edited));
     out_.sha256 = sha256_hex(bytes);

@@ -303,8 +303,9 @@ Result<Outcome> apply(Work& work, const VbmetaFlagsEdit& edit) {
   judge_vbmeta(work, after & ~before);
   if (work.image.number("algorithm_type") != 0)
     work.note(
-        "The signature of vbmeta is stale now: an unlocked phone goes on, a locked one refuses "
-        "it. Never lock the phone with this image.");
+        {"The signature of vbmeta is stale now: an unlocked phone goes on, a locked one "
+         "refuses it. Never lock the phone with this image.",
+         true});
   return Outcome::Applied;
 }
 

@@ -402,7 +402,7 @@ class Patcher {
         edited.push_back({one.part.index, &one.ramdisk});
     auto notes = parts::rebuild(image, work_.stock.bytes, id, edited, work_.context);
     if (!notes) return fail(std::move(notes).error());
-    for (std::string& note : *notes)
+    for (Remark& note : *notes)
       work_.note(std::move(note));
     return {};
   }

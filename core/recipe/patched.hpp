@@ -4,6 +4,7 @@
 #include <map>
 #include <set>
 
+#include "base/finding.hpp"
 #include "firmware/formats.hpp"
 #include "ramdisk/ramdisk.hpp"
 #include "recipe/edit.hpp"
@@ -44,7 +45,7 @@ struct Conflict {
 
 /// A protection of the phone that an edit lowers.
 struct Lowered {
-  std::string code;   ///< "protection-mount-verification" and the like
+  FindingCode code;   ///< one of the protections
   std::string about;  ///< one sentence: what can happen now
   bool operator==(const Lowered&) const = default;
 };
@@ -72,7 +73,7 @@ struct Patched {
   std::vector<EditReport> added;     ///< what the image's layout asked for besides
   std::vector<ChangedRange> ranges;  ///< by offset
   std::vector<std::string> entries;  ///< ramdisk entries that changed, `what /place`
-  std::vector<std::string> notes;    ///< sentences for the user
+  std::vector<Remark> notes;         ///< for the user
   std::vector<Conflict> conflicts;
   std::vector<Lowered> lowered;
   WayBack way_back;

@@ -11,13 +11,15 @@ namespace {
 
 struct Rule {
   std::string_view name, value;  ///< value "*": whatever it is; "": the word was removed
-  std::string_view code, about;
+  FindingCode code;
+  std::string_view about;
 };
 
-constexpr std::string_view kMounts = "protection-mount-verification",
-                           kBoot = "protection-verified-boot",
-                           kEncryption = "protection-encryption", kSelinux = "protection-selinux",
-                           kDebug = "protection-debugging";
+constexpr FindingCode kMounts = FindingCode::ProtectionMountVerification,
+                      kBoot = FindingCode::ProtectionVerifiedBoot,
+                      kEncryption = FindingCode::ProtectionEncryption,
+                      kSelinux = FindingCode::ProtectionSelinux,
+                      kDebug = FindingCode::ProtectionDebugging;
 
 constexpr std::string_view kSelinuxAbout =
     "SELinux no longer holds programs apart: any of them may do what root may.";

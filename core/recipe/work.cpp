@@ -74,13 +74,13 @@ void Work::tell(const std::string& where, std::string before, std::string after)
   report->effects.push_back({where, std::move(before), std::move(after), {}});
 }
 
-void Work::note(std::string sentence) {
-  if (std::ranges::find(out.notes, sentence) == out.notes.end())
-    out.notes.push_back(std::move(sentence));
+void Work::note(Remark remark) {
+  if (std::ranges::find(out.notes, remark) == out.notes.end())
+    out.notes.push_back(std::move(remark));
 }
 
-void Work::lower(std::string_view code, std::string_view about) {
-  Lowered lowered{std::string(code), std::string(about)};
+void Work::lower(FindingCode code, std::string_view about) {
+  Lowered lowered{code, std::string(about)};
   if (std::ranges::find(out.lowered, lowered) == out.lowered.end())
     out.lowered.push_back(std::move(lowered));
 }

@@ -61,8 +61,8 @@ class Work {
     return ramdisks.empty() ? Outcome::AlreadyDone : Outcome::NoMatch;
   }
   void detail(std::string line) { report->details.push_back(std::move(line)); }
-  void note(std::string sentence);
-  void lower(std::string_view code, std::string_view about);
+  void note(Remark remark);
+  void lower(FindingCode code, std::string_view about);
 
   // Entries of the ramdisk at hand. Each writes down what it did.
   [[nodiscard]] Status add(newc::Entry entry, const std::string& cause);

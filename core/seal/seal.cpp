@@ -166,8 +166,8 @@ class Sealer {
     return mine ? std::optional(only->second) : std::nullopt;
   }
 
-  void note(std::string level, std::string code, std::string message, const std::string& where) {
-    out_.findings.push_back({std::move(level), std::move(code), std::move(message), where});
+  void note(Level level, FindingId id, std::string message, const std::string& where) {
+    out_.findings.push_back({level, std::move(id), std::move(message), where});
   }
 
   void finish(SealedImage sealed, const verified::Signer* signer, DigestKind digest) {
@@ -183,7 +183,7 @@ class Sealer {
   }
 
   void unsigned_now(const std::string& partition) {
-    note("warning", "now-unsigned",
+    note(Level::Warning, FindingCode::NowUnsigned,
          "It was signed, and there is no key to sign it again: it is unsigned now, which an "
          "unlocked phone passes over.",
          partition);
@@ -320,10 +320,9 @@ bool Sealer::take_offers(Draft& draft, SealedImage& sealed, const std::string& p
     if (name.empty() || offer == offers_.end()) continue;
     if (const auto* chain = std::get_if<ChainDescriptor>(&one.value)) {
       if (!offer->is_signed) {
-        note(
-            "warning", "chain-unsigned",
-            fmt::format("{} chains {}, which is not signed with the key at hand.", partition, name),
-            partition);
+        note(Level::Warning, FindingCode::ChainUnsigned,
+             fmt::format("{} chains {}, which is not signed with the given key.", partition, name),
+             partition);
         continue;
       }
       ChainDescriptor fresh = *chain;

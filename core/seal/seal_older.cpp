@@ -23,7 +23,7 @@ Result<SourcePtr> seal_older(const SealInput& input, const SealOptions& options,
           fmt::format("older signature kept, {}", found->holds ? "and true" : "though not true"));
       if (!found->holds)
         findings.push_back(
-            {"warning", "older-signature",
+            {Level::Warning, FindingCode::OlderSignature,
              "The older boot signature is not true for the image: an unlocked phone passes over "
              "it.",
              input.partition});

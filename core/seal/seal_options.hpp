@@ -4,8 +4,8 @@
 #include <filesystem>
 #include <map>
 
+#include "base/finding.hpp"
 #include "base/output.hpp"
-#include "judge/finding.hpp"
 #include "seal/seal_image.hpp"
 #include "verified/older_signature.hpp"
 

@@ -15,7 +15,7 @@ Result<verified::SignerPtr> find_signer(const std::string& key, const std::strin
   if (key.empty()) return verified::SignerPtr();
   WEXLO_TRY(verified::SignerPtr signer, verified::load_signer(key));
   if (verified::is_readable_by_others(key))
-    findings.push_back({"warning", "key-readable",
+    findings.push_back({Level::Warning, FindingCode::KeyReadable,
                         "Others than its owner may read this signing key: chmod 600 it.", key});
   return signer;
 }

@@ -4,8 +4,8 @@
 #include <string>
 #include <vector>
 
+#include "base/finding.hpp"
 #include "base/pool.hpp"
-#include "judge/finding.hpp"
 #include "verified/key.hpp"
 
 namespace wexlo {

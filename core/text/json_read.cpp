@@ -10,7 +10,7 @@
 namespace wexlo {
 namespace {
 
-using Json = nlohmann::ordered_json;
+using Library = nlohmann::ordered_json;
 
 constexpr std::string_view kHint = "Take the file as it was written, or make it anew.";
 
@@ -50,10 +50,10 @@ Status check_shape(std::string_view text, const std::string& file, const JsonLim
   return {};
 }
 
-std::string shown(const Json& value) {
+std::string shown(const Library& value) {
   constexpr std::size_t kMost = 60;
   if (value.is_structured()) return value.type_name();
-  std::string text = value.dump(-1, ' ', false, Json::error_handler_t::replace);
+  std::string text = value.dump(-1, ' ', false, Library::error_handler_t::replace);
   if (text.size() > kMost) text = text.substr(0, kMost) + "...";
   return text;
 }
@@ -63,16 +63,16 @@ std::string shown(const Json& value) {
 /// The heavy half of JsonValue.
 class JsonAccess {
  public:
-  static const Json& node(const JsonValue& value) {
-    return *static_cast<const Json*>(value.node_.get());
+  static const Library& node(const JsonValue& value) {
+    return *static_cast<const Library*>(value.node_.get());
   }
-  static JsonValue root(std::shared_ptr<const Json> document, const std::string& file) {
+  static JsonValue root(std::shared_ptr<const Library> document, const std::string& file) {
     JsonValue out;
     out.node_ = std::move(document);
     out.file_ = std::make_shared<const std::string>(file);
     return out;
   }
-  static JsonValue child(const JsonValue& parent, const Json& node, std::string place) {
+  static JsonValue child(const JsonValue& parent, const Library& node, std::string place) {
     JsonValue out = parent;
     out.node_ = std::shared_ptr<const void>(parent.node_, &node);
     out.place_ = std::move(place);
@@ -83,14 +83,14 @@ class JsonAccess {
     return parent.place_.empty() ? name : parent.place_ + "." + name;
   }
   /// nullptr: it is absent.
-  static const Json* member(const JsonValue& parent, std::string_view key) {
-    const Json& object = node(parent);
+  static const Library* member(const JsonValue& parent, std::string_view key) {
+    const Library& object = node(parent);
     if (!object.is_object()) return nullptr;
     const auto at = object.find(std::string(key));
     return at == object.end() || at->is_null() ? nullptr : &*at;
   }
   static std::unexpected<Error> wrong_type(const JsonValue& parent, std::string_view key,
-                                           std::string_view wanted, const Json& found) {
+                                           std::string_view wanted, const Library& found) {
     return fail({.code = ErrorCode::BadValue,
                  .message = fmt::format("{} is of the wrong type", place(parent, key)),
                  .file = *parent.file_,
@@ -107,11 +107,11 @@ class JsonAccess {
   /// The member as an array. @param each  is given value and place of each of its values
   template <class Each>
   static Status elements(const JsonValue& parent, std::string_view key, Each each) {
-    const Json* const array = member(parent, key);
+    const Library* const array = member(parent, key);
     if (array == nullptr) return {};
     if (!array->is_array()) return wrong_type(parent, key, "an array", *array);
     std::size_t index = 0;
-    for (const Json& one : *array)
+    for (const Library& one : *array)
       WEXLO_CHECK(each(one, fmt::format("{}[{}]", key, index++)));
     return {};
   }
@@ -133,7 +133,7 @@ std::unexpected<Error> JsonValue::wrong(std::string_view key, std::string messag
 }
 
 Result<std::optional<JsonValue>> JsonValue::object_if(std::string_view key) const {
-  const Json* const found = JsonAccess::member(*this, key);
+  const Library* const found = JsonAccess::member(*this, key);
   if (found == nullptr) return std::nullopt;
   if (!found->is_object()) return JsonAccess::wrong_type(*this, key, "an object", *found);
   return JsonAccess::child(*this, *found, JsonAccess::place(*this, key));
@@ -151,14 +151,14 @@ Result<std::string> JsonValue::text(std::string_view key) const {
 }
 
 Result<std::string> JsonValue::text_or(std::string_view key, std::string fallback) const {
-  const Json* const found = JsonAccess::member(*this, key);
+  const Library* const found = JsonAccess::member(*this, key);
   if (found == nullptr) return fallback;
   if (!found->is_string()) return JsonAccess::wrong_type(*this, key, "a text", *found);
   return found->get<std::string>();
 }
 
 Result<std::optional<std::uint64_t>> JsonValue::number_if(std::string_view key) const {
-  const Json* const found = JsonAccess::member(*this, key);
+  const Library* const found = JsonAccess::member(*this, key);
   if (found == nullptr) return std::nullopt;
   if (!found->is_number_unsigned())
     return JsonAccess::wrong_type(*this, key, "a number from 0 on", *found);
@@ -172,7 +172,7 @@ Result<std::uint64_t> JsonValue::number(std::string_view key) const {
 }
 
 Result<bool> JsonValue::flag_or(std::string_view key, bool fallback) const {
-  const Json* const found = JsonAccess::member(*this, key);
+  const Library* const found = JsonAccess::member(*this, key);
   if (found == nullptr) return fallback;
   if (!found->is_boolean()) return JsonAccess::wrong_type(*this, key, "true or false", *found);
   return found->get<bool>();
@@ -186,7 +186,7 @@ Result<bool> JsonValue::flag(std::string_view key) const {
 Result<std::vector<JsonValue>> JsonValue::objects(std::string_view key) const {
   std::vector<JsonValue> out;
   WEXLO_CHECK(
-      JsonAccess::elements(*this, key, [&](const Json& one, const std::string& name) -> Status {
+      JsonAccess::elements(*this, key, [&](const Library& one, const std::string& name) -> Status {
         if (!one.is_object()) return JsonAccess::wrong_type(*this, name, "an object", one);
         out.push_back(JsonAccess::child(*this, one, JsonAccess::place(*this, name)));
         return {};
@@ -197,7 +197,7 @@ Result<std::vector<JsonValue>> JsonValue::objects(std::string_view key) const {
 Result<std::vector<std::string>> JsonValue::texts(std::string_view key) const {
   std::vector<std::string> out;
   WEXLO_CHECK(
-      JsonAccess::elements(*this, key, [&](const Json& one, const std::string& name) -> Status {
+      JsonAccess::elements(*this, key, [&](const Library& one, const std::string& name) -> Status {
         if (!one.is_string()) return JsonAccess::wrong_type(*this, name, "a text", one);
         out.push_back(one.get<std::string>());
         return {};
@@ -223,7 +223,7 @@ Result<JsonValue> parse_json(std::string_view text, const std::string& file,
     return fail(too_much("the JSON is too large", file, 0, limits.size));
   WEXLO_CHECK(check_shape(text, file, limits));
   try {
-    auto document = std::make_shared<const Json>(Json::parse(text));
+    auto document = std::make_shared<const Library>(Library::parse(text));
     JsonValue out = JsonAccess::root(std::move(document), file);
     if (out.is_object()) return out;
     return fail({.code = ErrorCode::BadValue,
@@ -233,13 +233,13 @@ Result<JsonValue> parse_json(std::string_view text, const std::string& file,
                  .expected = "an object",
                  .found = shown(JsonAccess::node(out)),
                  .hint = std::string(kHint)});
-  } catch (const Json::parse_error& error) {
+  } catch (const Library::parse_error& error) {
     return fail({.code = ErrorCode::BadValue,
                  .message = "this is not readable as JSON",
                  .file = file,
                  .offset = error.byte > 0 ? error.byte - 1 : 0,
                  .hint = std::string(kHint)});
-  } catch (const Json::exception& error) {
+  } catch (const Library::exception& error) {
     // A number outside what the library can hold.
     return fail({.code = ErrorCode::BadValue,
                  .message = "this is not readable as JSON",

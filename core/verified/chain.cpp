@@ -51,8 +51,8 @@ class Walker {
     return options_.find(name);
   }
 
-  void fault(std::string_view code, const std::string& partition, Standing standing,
-             std::string message, bool locked = true, bool unlocked = false) {
+  void fault(FindingCode code, const std::string& partition, Standing standing, std::string message,
+             bool locked = true, bool unlocked = false) {
     out_.faults.push_back({code, partition, std::move(message), locked, unlocked});
     stand(partition, standing);
   }
@@ -73,7 +73,7 @@ class Walker {
       return {};
     }
     if (partition == nullptr) {
-      fault("verified-struct", name, Standing::Missing,
+      fault(FindingCode::VerifiedStruct, name, Standing::Missing,
             fmt::format("{} is chained, and there is no such partition.", name), true, true);
       return {};
     }
@@ -88,7 +88,7 @@ class Walker {
     one.offset = at.offset;
     if (const auto accepted = loader_accepts(bytes.view()); !accepted) {
       const bool none = !looks_like_vbmeta(bytes.view());
-      fault("verified-struct", name, none ? Standing::Missing : Standing::BadSignature,
+      fault(FindingCode::VerifiedStruct, name, none ? Standing::Missing : Standing::BadSignature,
             none ? fmt::format("{} has no verified-boot struct{}: a loader stops there.", name,
                                is_vbmeta(name) ? "" : " and no footer that leads to one")
                  : fmt::format("A loader does not accept the struct of {}: {}.", name,
@@ -121,7 +121,7 @@ class Walker {
     if (right != nullptr && one.signature != SignatureState::None) {
       one.key_expected = equal(key, *right);
       if (!*one.key_expected)
-        fault("signature", name, Standing::WrongKey,
+        fault(FindingCode::Signature, name, Standing::WrongKey,
               fmt::format("{} is signed with key {}, {} is {}.", name, short_key(one.key_sha256),
                           expected != nullptr ? "the key that the chain names"
                                               : "the key that the phone trusts",
@@ -129,12 +129,12 @@ class Walker {
     }
     const auto minor = vbmeta.number("required_version_minor");
     if (minor > kOldMinor)
-      fault("verified-struct", name, Standing::Ok,
+      fault(FindingCode::VerifiedStruct, name, Standing::Ok,
             fmt::format("{} asks for a reader of version 1.{}: older loaders stop there.", name,
                         minor),
             false);
     if (one.parent >= 0 && one.flags != 0)
-      fault("chain-flags", name, Standing::BadSignature,
+      fault(FindingCode::ChainFlags, name, Standing::BadSignature,
             fmt::format("The chained struct of {} has flags {}: they belong into the top-level "
                         "struct, and stop an unlocked phone too.",
                         name, one.flags),
@@ -146,15 +146,15 @@ class Walker {
     switch (one.signature) {
       case SignatureState::Holds: return;
       case SignatureState::None:
-        return fault("signature", one.partition, Standing::Unsigned,
+        return fault(FindingCode::Signature, one.partition, Standing::Unsigned,
                      fmt::format("The struct of {} is not signed.", one.partition));
       case SignatureState::Stale:
         return fault(
-            "signature", one.partition, Standing::BadSignature,
+            FindingCode::Signature, one.partition, Standing::BadSignature,
             fmt::format("The struct of {} was changed after it was signed.", one.partition));
       default:
         return fault(
-            "signature", one.partition, Standing::BadSignature,
+            FindingCode::Signature, one.partition, Standing::BadSignature,
             fmt::format("The signature of {} does not hold with its own key.", one.partition));
     }
   }
@@ -166,7 +166,7 @@ class Walker {
       location = load<std::uint32_t, std::endian::big>(vbmeta.header().data() + 124);
     const auto stored = options_.rollback.find(location);
     if (stored == options_.rollback.end() || one.rollback_index >= stored->second) return;
-    fault("rollback-index", one.partition, Standing::Rollback,
+    fault(FindingCode::RollbackIndex, one.partition, Standing::Rollback,
           fmt::format("Rollback index {} of {} is lower than {}, which the phone has stored at "
                       "location {}.",
                       one.rollback_index, one.partition, stored->second, location));
@@ -183,7 +183,7 @@ class Walker {
     if (!all) {
       // With verification disabled no loader reads as far as that.
       const bool read = !out_.verification_disabled;
-      fault("verified-struct", name, read ? Standing::BadSignature : Standing::Ok,
+      fault(FindingCode::VerifiedStruct, name, read ? Standing::BadSignature : Standing::Ok,
             fmt::format("The descriptors of {} do not read: {}.", name, all.error().message), read,
             read);
       return {};
@@ -208,7 +208,7 @@ class Walker {
   bool name_fits(const std::string& partition, int index) {
     const bool fits = partition.size() + options_.suffix.size() <= kMaxName;
     if (fits && is_utf8(partition)) return true;
-    fault("verified-struct", out_.structs[index].partition, Standing::BadSignature,
+    fault(FindingCode::VerifiedStruct, out_.structs[index].partition, Standing::BadSignature,
           fits
               ? "A descriptor names a partition with letters that are no UTF-8: a loader stops "
                 "there."
@@ -239,11 +239,11 @@ class Walker {
   void judge_cmdline(int index, const CmdlineDescriptor& line) {
     if (is_utf8(line.text) || out_.verification_disabled) return;
     const std::string& name = out_.structs[index].partition;
-    fault("verified-struct", name, Standing::BadSignature,
+    fault(FindingCode::VerifiedStruct, name, Standing::BadSignature,
           fmt::format("A command line in {} is no UTF-8: a loader stops there.", name), true, true);
   }
 
-  void blame(Claim& claim, std::string_view code, Standing standing, std::string message,
+  void blame(Claim& claim, FindingCode code, Standing standing, std::string message,
              bool locked = true, bool unlocked = false) {
     claim.standing = std::max(claim.standing, standing);
     claim.detail = message;
@@ -265,7 +265,7 @@ class Walker {
     }
     const auto kind = hash_algorithm(hash.hash_algorithm);
     if (!kind || *kind == DigestKind::Sha1) {
-      blame(claim, "verified-struct", Standing::DigestMismatch,
+      blame(claim, FindingCode::VerifiedStruct, Standing::DigestMismatch,
             fmt::format("The digest of {} uses {}, which loaders do not know: they stop there.",
                         hash.partition, hash.hash_algorithm),
             true, true);
@@ -273,7 +273,7 @@ class Walker {
     }
     if (!hash.digest.empty() && hash.digest.size() != digest_size(*kind)) {
       blame(
-          claim, "verified-struct", Standing::DigestMismatch,
+          claim, FindingCode::VerifiedStruct, Standing::DigestMismatch,
           fmt::format("The digest of {} has {} bytes where {} has {}: a loader stops there.",
                       hash.partition, hash.digest.size(), hash.hash_algorithm, digest_size(*kind)),
           true, true);
@@ -286,7 +286,7 @@ class Walker {
       return {};
     }
     if (hash.image_size > partition->size()) {
-      blame(claim, "image-digest", Standing::DigestMismatch,
+      blame(claim, FindingCode::ImageDigest, Standing::DigestMismatch,
             fmt::format("The descriptor of {} covers {} bytes, the image has {}.", hash.partition,
                         hash.image_size, partition->size()));
       return {};
@@ -297,7 +297,7 @@ class Walker {
     stand(claim.partition, Standing::Ok);
     if (!equal(found, hash.digest))
       blame(
-          claim, "image-digest", Standing::DigestMismatch,
+          claim, FindingCode::ImageDigest, Standing::DigestMismatch,
           fmt::format("{} is not the image that the digest in {} is of.", hash.partition, voucher));
     return {};
   }
@@ -328,7 +328,7 @@ class Walker {
     }
     auto found = check_tree(partition, tree, context_);
     if (!found && is_of_bytes(found.error().code)) {
-      blame(claim, "system-digest", Standing::DigestMismatch,
+      blame(claim, FindingCode::SystemDigest, Standing::DigestMismatch,
             fmt::format("The hash tree of {} cannot be true: {} ({}).", tree.partition,
                         found.error().message, found.error().found));
       return {};
@@ -338,7 +338,7 @@ class Walker {
     stand(claim.partition, Standing::Ok);
     if (!found->holds()) {
       const BadBlock& first = found->first.front();
-      blame(claim, "system-digest", Standing::DigestMismatch,
+      blame(claim, FindingCode::SystemDigest, Standing::DigestMismatch,
             fmt::format("{}: {} of {} blocks differ from the hash tree, the first is {} {} at {}: "
                         "reads of them fail.",
                         tree.partition, found->bad_blocks,
@@ -366,7 +366,7 @@ class Walker {
         found ? fmt::format("{} blocks are not those of its data, the first at {}",
                             found->wrong_blocks, hex_value(*found->first))
               : found.error().message;
-    fault("error-correction", claim.partition, Standing::Ok,
+    fault(FindingCode::ErrorCorrection, claim.partition, Standing::Ok,
           fmt::format("The error correction codes of {}: {}. That does harm only once a block "
                       "goes bad.",
                       claim.partition, why),
@@ -392,8 +392,8 @@ class Walker {
     else if (out_.structs.size() >= kMaxStructs)
       wrong = fmt::format("{} chains more than {} partitions", name, kMaxStructs - 1);
     if (!wrong.empty()) {
-      fault("verified-struct", name, Standing::BadSignature, wrong + ": a loader stops there.",
-            true, true);
+      fault(FindingCode::VerifiedStruct, name, Standing::BadSignature,
+            wrong + ": a loader stops there.", true, true);
       add(index, std::move(claim));
       return {};
     }

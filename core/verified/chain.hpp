@@ -9,6 +9,7 @@
 #include <string>
 #include <vector>
 
+#include "base/finding.hpp"
 #include "base/pool.hpp"
 #include "verified/tree_check.hpp"
 
@@ -29,7 +30,7 @@ enum class Standing {
 
 /// Something that the walk stumbled over.
 struct Fault {
-  std::string_view code;  ///< of a rule, see judge/rules.hpp: "signature", "image-digest", …
+  FindingCode code;  ///< of a rule: Signature, ImageDigest, …
   std::string partition;
   std::string message;  ///< one sentence
   bool stops_locked = true, stops_unlocked = false;

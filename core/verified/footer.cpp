@@ -45,14 +45,14 @@ std::optional<bool> is_true(const HashDescriptor& hash, View content) {
 /// other partitions say nothing of it.
 /// @param stock  the image as it was: tells which descriptor is its own
 Status renew_hash(Image& vbmeta, View content, View stock, std::string_view partition,
-                  std::vector<std::string>& notes) {
+                  std::vector<Remark>& notes) {
   WEXLO_TRY(const auto all, descriptors(vbmeta));
   Bytes auxiliary = to_bytes(vbmeta.section("auxiliary")->bytes.view());
   const auto own = own_hash_descriptor(all, stock, partition);
   const auto* hash = own ? std::get_if<HashDescriptor>(&all[*own].value) : nullptr;
   const auto kind = hash != nullptr ? hash_algorithm(hash->hash_algorithm) : std::nullopt;
   if (hash != nullptr && !kind)
-    notes.push_back(
+    notes.emplace_back(
         fmt::format("The footer's digest uses {}, which is not known here: it was "
                     "left as it is and is stale now.",
                     hash->hash_algorithm));
@@ -65,9 +65,10 @@ Status renew_hash(Image& vbmeta, View content, View stock, std::string_view part
   }
   WEXLO_CHECK(vbmeta.replace("auxiliary", Blob(std::move(auxiliary))));
   if (vbmeta.number("algorithm_type") != 0)
-    notes.push_back(
+    notes.emplace_back(
         "The image's own verified-boot signature is stale now: an unlocked phone goes "
-        "on, a locked one refuses it.");
+        "on, a locked one refuses it.",
+        true);
   return {};
 }
 
@@ -200,19 +201,19 @@ Result<std::optional<bool>> own_digest_matches(View image) {
   return hash_matches(vbmeta, image);
 }
 
-Result<std::vector<std::string>> rebuild_tail(Image& image, View stock) {
-  std::vector<std::string> notes;
+Result<std::vector<Remark>> rebuild_tail(Image& image, View stock) {
+  std::vector<Remark> notes;
   WEXLO_TRY(const auto footer, find_footer(stock));
   const std::uint64_t stock_end = stock.size() - image.tail().size();
   const auto stale = [&](bool is, std::string_view what) {
-    if (is) notes.push_back(fmt::format("{} is stale now: an unlocked phone goes on.", what));
+    if (is) notes.emplace_back(fmt::format("{} is stale now: an unlocked phone goes on.", what));
   };
   stale(has_older_signature(image.tail().view()), "The older boot signature behind the image");
   const Section* signature = image.section("boot_signature");
   stale(signature != nullptr && !signature->bytes.empty(), "The boot signature section");
   const auto refresh_prefix = [&] {
     if (std::string note = prefix::refresh(image, stock, stock_end); !note.empty())
-      notes.push_back(std::move(note));
+      notes.emplace_back(std::move(note));
   };
   if (!footer) {
     WEXLO_TRY(Bytes tail, plain_tail(image, stock));

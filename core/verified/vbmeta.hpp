@@ -6,6 +6,7 @@
 #include <variant>
 #include <vector>
 
+#include "base/finding.hpp"
 #include "base/source.hpp"
 #include "image/layout.hpp"
 
@@ -129,6 +130,6 @@ struct Footer {
 /// @param image  the changed image, its tail still the stock one
 /// @param stock  the stock image's bytes
 /// @return notes for the user, each one sentence. Errors: DoesNotFit (by how many bytes).
-[[nodiscard]] Result<std::vector<std::string>> rebuild_tail(Image& image, View stock);
+[[nodiscard]] Result<std::vector<Remark>> rebuild_tail(Image& image, View stock);
 
 }  // namespace wexlo::verified

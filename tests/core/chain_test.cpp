@@ -359,7 +359,7 @@ TEST_CASE("chain: names at their longest, and what covers a byte more than there
   over.top();
   const auto walk = over.set.walk();
   CHECK(std::ranges::any_of(walk.faults, [](const auto& fault) {
-    return fault.code == "image-digest" && fault.message.contains("covers");
+    return fault.code == FindingCode::ImageDigest && fault.message.contains("covers");
   }));
   CHECK_FALSE(walk.locked_starts());
 }
@@ -388,6 +388,7 @@ TEST_CASE(
   CHECK_FALSE(walk.locked_starts());
   CHECK(walk.unlocked_starts());
   CHECK(std::ranges::any_of(walk.faults, [](const auto& fault) {
-    return fault.code == "image-digest" && fault.message.contains("init_boot is not the image");
+    return fault.code == FindingCode::ImageDigest &&
+           fault.message.contains("init_boot is not the image");
   }));
 }

@@ -10,7 +10,7 @@
 #include "firmware/formats.hpp"
 #include "job/batch.hpp"
 #include "kit/facts/sheet.hpp"
-#include "kit/folder/manifest_read.hpp"
+#include "kit/folder/manifest.hpp"
 #include "parts/parts.hpp"
 #include "recipe/recipe.hpp"
 #include "support/boot.hpp"

@@ -3,7 +3,7 @@
 
 #include "image/boot.hpp"
 #include "image/kernel.hpp"
-#include "job/restore.hpp"
+#include "recipe/restore.hpp"
 #include "recipe/way_back.hpp"
 #include "support/patching.hpp"
 #include "support/payload.hpp"
@@ -157,7 +157,7 @@ void check_undone(const Patched& done, const std::string& stock) {
   const LoadedImage patched = load(text(done.bytes));
   const bool has_ramdisk = !boot::ramdisk_parts(*patched.image).empty();
   if (!has_ramdisk && patched.image->kind() != "vbmeta") return;
-  const auto back = restore_image(patched, "patched.img", {}, {});
+  const auto back = restore_image(patched, {}, {});
   REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
   check_same(back->bytes, as_view(stock));
 }
@@ -323,7 +323,7 @@ TEST_CASE("edits: lowered protections are told, each once") {
     REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
     std::string out;
     for (const Lowered& lowered : done->lowered)
-      out += lowered.code + " ";
+      out += std::string(kind_of(lowered.code).name) + " ";
     return out;
   };
   const std::string boot =

@@ -38,22 +38,23 @@ struct Pair {
   void put(const char* key, const std::string& value) { REQUIRE(phone.set(key, value, "test")); }
   void forget(const char* key) { phone.facts.erase(key); }
 
+  static std::string text_of(const FitRow& row) { return row.id.text(); }
   [[nodiscard]] std::vector<FitRow> rows() const { return fit(firmware, phone, accepted); }
   [[nodiscard]] std::string stopped_by() const {
     std::string out;
     for (const FitRow& row : rows())
-      if (stops(row)) out += (out.empty() ? "" : " ") + row.code;
+      if (stops(row)) out += (out.empty() ? "" : " ") + row.id.text();
     return out;
   }
   [[nodiscard]] FitRow row(const std::string& code) const {
     const auto all = rows();
-    const auto at = std::ranges::find(all, code, &FitRow::code);
+    const auto at = std::ranges::find(all, code, text_of);
     REQUIRE_MESSAGE(at != all.end(), code);
     return *at;
   }
   [[nodiscard]] bool has(const std::string& code) const {
     const auto all = rows();
-    return std::ranges::find(all, code, &FitRow::code) != all.end();
+    return std::ranges::find(all, code, text_of) != all.end();
   }
 };
 
@@ -64,9 +65,9 @@ TEST_CASE(
   const Pair pair;
   CHECK(pair.stopped_by().empty());
   for (const FitRow& row : pair.rows()) {
-    CAPTURE(row.code);
+    CAPTURE(row.id.text());
     CHECK(row.verdict == FitVerdict::Fits);
-    CHECK(row.level.empty());
+    CHECK_FALSE(row.level);
     CHECK_FALSE(row.why.empty());
     CHECK_FALSE(row.what.empty());
   }
@@ -158,13 +159,13 @@ TEST_CASE("fit: newer and older builds are told by patch level, then by build nu
 TEST_CASE("fit: an older patch level is a problem where the phone is bound to it, else a warning") {
   Pair pair;
   pair.put("build.patch_level", "2026-10-05");
-  CHECK(pair.row("patch-level").level == "warning");
+  CHECK(pair.row("patch-level").level == Level::Warning);
   Pair verified = pair;
   verified.firmware.verified_boot = true;
-  CHECK(verified.row("patch-level").level == "problem");
+  CHECK(verified.row("patch-level").level == Level::Problem);
   Pair counted = pair;
   counted.phone.rollback[0] = 1;
-  CHECK(counted.row("patch-level").level == "problem");
+  CHECK(counted.row("patch-level").level == Level::Problem);
   Pair newer;
   newer.put("build.patch_level", "2026-08-05");
   CHECK(newer.row("patch-level").verdict == FitVerdict::Fits);
@@ -174,7 +175,7 @@ TEST_CASE("fit: a rollback index below the stored one stops a locked phone alone
   Pair pair;
   pair.firmware.rollback = {{0, 5}, {2, 9}};
   pair.phone.rollback = {{0, 6}};
-  CHECK(pair.row("rollback-0").level == "warning");
+  CHECK(pair.row("rollback-0").level == Level::Warning);
   CHECK(pair.row("rollback-2").verdict == FitVerdict::Unknown);
   pair.put("state.lock", "locked");
   CHECK(pair.stopped_by() == "rollback-0");
@@ -244,7 +245,7 @@ TEST_CASE("fit: what was brought along is held against phone and firmware") {
                           .slotted = false}};
   CHECK(pair.stopped_by() == "given-slots-system");
   CHECK(pair.row("given-architecture-system").verdict == FitVerdict::Fits);  // arm64 runs it
-  CHECK(pair.row("given-patch-level-system").level == "warning");
+  CHECK(pair.row("given-patch-level-system").level == Level::Warning);
   CHECK_FALSE(pair.has("given-build-system"));
   pair.firmware.given = {{.partition = "recovery",
                           .build = {},

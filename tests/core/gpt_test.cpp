@@ -43,7 +43,7 @@ TEST_CASE("gpt: the backup steps in for a bad primary, and that is said") {
       bytes[at] = static_cast<char>(bytes[at] ^ 1);
       const auto firmware = open(bytes);
       REQUIRE(firmware);
-      CHECK((*firmware)->notes.at(0).code == "gpt-backup");
+      CHECK((*firmware)->notes.at(0).id.code == FindingCode::GptBackup);
       CHECK(read_partition(*(*firmware)->find("boot_a"), 1u << 20, {}));
       bytes[bytes.size() - sector + 30] ^= 1;
       CHECK(open(bytes).error().code == ErrorCode::Corrupt);
@@ -54,7 +54,7 @@ TEST_CASE("gpt: a cut dump lists all and reads what is there") {
   const std::string bytes = dump(512);
   const auto firmware = open(bytes.substr(0, 110 * 512));
   REQUIRE(firmware);
-  CHECK((*firmware)->notes.at(0).code == "gpt-cut");
+  CHECK((*firmware)->notes.at(0).id.code == FindingCode::GptCut);
   CHECK(read_partition(*(*firmware)->find("boot_a"), 1u << 20, {}));
   CHECK(read_partition(*(*firmware)->find("boot_b"), 1u << 20, {}).error().code ==
         ErrorCode::Truncated);

@@ -97,14 +97,14 @@ TEST_CASE("layouts: where the kernel skips the ramdisk, a new /init changes its 
   const auto later = patch_image(image, {"boot", true}, {put_at("sbin/tool")});
   REQUIRE(later);
   CHECK(later->changed);
-  for (const std::string& note : later->notes)
-    CHECK(note.find("no effect") == std::string::npos);
+  for (const Remark& note : later->notes)
+    CHECK(note.text.find("no effect") == std::string::npos);
   // Another file there has no effect on a normal start: said, and the kernel is left alone.
   const auto other = patch_image(load(stock), {"boot", true}, {put_at("sbin/tool")});
   REQUIRE(other);
   CHECK(other->added.empty());
   REQUIRE_FALSE(other->notes.empty());
-  CHECK(other->notes[0].find("no effect on a normal start") != std::string::npos);
+  CHECK(other->notes[0].text.find("no effect on a normal start") != std::string::npos);
   // Twice the word: which of them is meant is not known.
   const auto unclear = patch_image(load(system_root_boot("skip_initramfs.skip_initramfs")),
                                    {"boot", true}, {put_at("init")});

@@ -2,8 +2,8 @@
 /// is built by hand in the tests' own builders.
 
 #include "core/parts_bench.hpp"
-#include "job/restore.hpp"
 #include "recipe/patch.hpp"
+#include "recipe/restore.hpp"
 #include "support/places.hpp"
 #include "support/vbmeta.hpp"
 
@@ -128,7 +128,7 @@ TEST_CASE(
         REQUIRE(again);
         CHECK(equal(patch_image(*again, {"boot", true}, {put})->bytes, patched->bytes));
         CHECK(patched->way_back.in_image);
-        const auto back = restore_image(*again, "y", {}, {});
+        const auto back = restore_image(*again, {}, {});
         REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
         check_same(back->bytes, as_view(bytes));
       }

@@ -49,20 +49,20 @@ std::string kinds(const ImageInfo& info) {
 
 TEST_CASE(
     "origin: pristine by its own digest, unknown without one, and never altered by one sign") {
-  CHECK(inspected(init_boot(stock(), true)).origin.word == "pristine");
-  CHECK(inspected(init_boot(stock(), false)).origin.word == "unknown");
+  CHECK(inspected(init_boot(stock(), true)).origin.word == OriginWord::Pristine);
+  CHECK(inspected(init_boot(stock(), false)).origin.word == OriginWord::Unknown);
   const auto one = inspected(init_boot(stock().file("kept/init.first",
                                                     "\x7f"
                                                     "ELF"),
                                        false));
   CHECK(kinds(one) == "second-init;folders;");  // a folder no generic ramdisk has counts besides
-  CHECK(one.origin.word == "altered");
+  CHECK(one.origin.word == OriginWord::Altered);
   const auto alone = inspected(init_boot(stock().file("system/init.first",
                                                       "\x7f"
                                                       "ELF"),
                                          true));
   CHECK(kinds(alone) == "second-init;");
-  CHECK(alone.origin.word == "unknown");
+  CHECK(alone.origin.word == OriginWord::Unknown);
   CHECK(alone.origin.reason.find("/system/init.first") != std::string::npos);
 }
 
@@ -70,10 +70,10 @@ TEST_CASE("origin: odd folders or times alone do not speak against a true digest
   const auto maker = inspected(
       init_boot(stock().folder("makers-own").entry("late", "x", 0100644, 0, 1, 0, 0, 77), true));
   CHECK(kinds(maker) == "pattern;folders;");
-  CHECK(maker.origin.word == "pristine");
+  CHECK(maker.origin.word == OriginWord::Pristine);
   const auto bare = inspected(
       init_boot(stock().folder("makers-own").entry("late", "x", 0100644, 0, 1, 0, 0, 77), false));
-  CHECK(bare.origin.word == "altered");
+  CHECK(bare.origin.word == OriginWord::Altered);
 }
 
 TEST_CASE("origin: a stale digest and a second init are another hand") {
@@ -85,7 +85,7 @@ TEST_CASE("origin: a stale digest and a second init are another hand") {
   image[16] ^= 1;
   const auto info = inspected(image);
   CHECK(kinds(info) == "digest;second-init;");
-  CHECK(info.origin.word == "altered");
+  CHECK(info.origin.word == OriginWord::Altered);
 }
 
 TEST_CASE("origin: a hidden root folder is a sign in older layouts too, makers' folders are none") {

@@ -9,7 +9,7 @@
 #include "base/output.hpp"
 #include "base/source_read.hpp"
 #include "codec/codec.hpp"
-#include "kit/folder/manifest_read.hpp"
+#include "kit/folder/manifest.hpp"
 #include "support/check.hpp"
 #include "text/json_read.hpp"
 #include "text/toml_read.hpp"

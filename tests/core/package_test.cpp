@@ -228,7 +228,7 @@ TEST_CASE(
     CHECK(content(**firmware, "super").value_or("") == a + b + c);
     const auto gap = open_set({{names[0], one}, {names[2], three}});
     REQUIRE(gap);  // the others shall be there all the same
-    CHECK((*gap)->notes.at(0).code == "unreadable-file");
+    CHECK((*gap)->notes.at(0).id.code == FindingCode::UnreadableFile);
     CHECK(content(**gap, "super").error().message.find("missing") != std::string::npos);
   }
   const auto raw = open_set({{"cust.img.part-0", a}, {"cust.img.part-1", b}});
@@ -332,7 +332,7 @@ TEST_CASE("tar: the sum line behind it") {
   CHECK_FALSE(*line_of(""));
   const auto named = open(bytes, "x.tar.md5");
   REQUIRE(named);
-  CHECK((*named)->notes.at(0).code == "no-sum-line");
+  CHECK((*named)->notes.at(0).id.code == FindingCode::NoSumLine);
   CHECK((*open(bytes + sum + "  x.tar\n", "x.tar.md5"))->partitions[0].sum->line.md5 == sum);
 }
 

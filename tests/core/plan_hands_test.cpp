@@ -8,7 +8,7 @@ using namespace wexlo::test;
 TEST_CASE("plan: stock images are handed over to a locked phone without unlocking it") {
   PlanFacts f = facts();
   f.way = Way::Download;
-  f.lock = "locked";
+  f.locked = true;
   f.tar = {"package/t", 1, "t"};
   CHECK(has(make_plan(f).steps, "unlock"));
   const auto leaves_by_keys = [&] {
@@ -34,18 +34,18 @@ TEST_CASE(
   const Plan plan = make_plan(f);
   CHECK(acts(plan.steps).find("mode:recovery install mode:bootloader write write slot restart") !=
         std::string::npos);
-  CHECK(std::ranges::count(plan.steps, "restart", &Step::act) == 1);
+  CHECK(std::ranges::count_if(plan.steps, &Step::is<act::Restart>) == 1);
   PlanPhone phone = stock_phone(f);
-  phone.variables["current-slot"] = "a";
-  phone.outside = [](PlanPhone& at, const Step&) {
+  phone.state.variables["current-slot"] = "a";
+  phone.outside = [](PhoneState& at, const Step&) {
     for (const char* name : {"init_boot_b", "vbmeta_b"})
       at.partitions[name] = "new-build";
   };
   phone.play(plan.steps);
-  CHECK(phone.slot == "b");
-  CHECK(phone.partitions["init_boot_b"] == "new-init_boot");
-  CHECK(phone.partitions["init_boot_a"] == "old-init_boot");
-  CHECK_FALSE(phone.wiped);
+  CHECK(phone.state.slot == "b");
+  CHECK(phone.state.partitions["init_boot_b"] == "new-init_boot");
+  CHECK(phone.state.partitions["init_boot_a"] == "old-init_boot");
+  CHECK_FALSE(phone.state.wiped);
 }
 
 TEST_CASE(
@@ -53,21 +53,23 @@ TEST_CASE(
   PlanFacts f = facts();
   f.way = Way::Download;
   f.slotted = false;
-  f.tar = {"package/x-patched.tar.md5", 5, "t"};
+  f.tar = {"package/x-kit.tar.md5", 5, "t"};
   f.stock_tar = {"package/x-stock.tar.md5", 5, "s"};
-  f.tar_field = "AB_x.tar.md5";
-  f.update = PlanUpdate{"folder", false, "HOME_CD_x.tar.md5", "CD_x.tar.md5"};
+  f.tar_field = "system-part_x.tar.md5";
+  f.update = PlanUpdate{"folder", false, "HOME_PART3_x.tar.md5", "PART3_x.tar.md5"};
   const Plan plan = make_plan(f);
-  CHECK(acts(plan.steps) == "person mode:download hand-over hand-over restart person ");
+  CHECK(acts(plan.steps) == "by-hand mode:download hand-over hand-over restart by-hand ");
   const Step& package = step(plan.steps, "update");
-  CHECK(package.about.find("take HOME_CD_x.tar.md5, which keeps the data, not CD_x.tar.md5") !=
-        std::string::npos);
-  CHECK(std::ranges::find(package.settings, "automatic restart off") != package.settings.end());
+  CHECK(
+      package.about.find("take HOME_PART3_x.tar.md5, which keeps the data, not PART3_x.tar.md5") !=
+      std::string::npos);
+  const auto& settings = package.get<act::HandOver>()->settings;
+  CHECK(std::ranges::find(settings, "automatic restart off") != settings.end());
   const Step& patched = step(plan.steps, "package");
-  CHECK(patched.file == "package/x-patched.tar.md5");
-  CHECK(patched.field.find("AB_x.tar.md5") != std::string::npos);
+  CHECK(patched.get<act::HandOver>()->file.file == "package/x-kit.tar.md5");
+  CHECK(patched.get<act::HandOver>()->field.contains("system-part_x.tar.md5"));
   CHECK(patched.undo == "back-package");
-  CHECK(step(plan.back, "back-package").sha256 == "s");
+  CHECK(act_of_step<act::HandOver>(plan.back, "back-package").file.sha256 == "s");
 }
 
 TEST_CASE("plan: a factory package is written by its maker's program, with the wipe off") {
@@ -75,8 +77,9 @@ TEST_CASE("plan: a factory package is written by its maker's program, with the w
   f.update = PlanUpdate{"factory.zip", false, {}, {}};
   const Plan plan = make_plan(f);
   const Step& update = step(plan.steps, "update");
-  CHECK(update.act == "hand-over");
-  CHECK(std::ranges::find(update.settings, "no wipe of the user's data") != update.settings.end());
+  REQUIRE(update.is<act::HandOver>());
+  const auto& settings = update.get<act::HandOver>()->settings;
+  CHECK(std::ranges::find(settings, "no wipe of the user's data") != settings.end());
   CHECK_FALSE(has(plan.steps, "slot-other"));
 }
 
@@ -84,29 +87,29 @@ TEST_CASE(
     "plan: a system installed from recovery lands on the other slot; later steps are for it") {
   PlanFacts f = facts();
   f.this_slot = "b";
-  PlanImage recovery = image("recovery", "given");
+  KitImage recovery = image("recovery", Made::Given);
   recovery.before_install = true;
   f.images.insert(f.images.begin(), recovery);
   f.install = PlanInstall{{"install/other.zip", 9, "z"}, true, false};
   f.other_system = f.own_recovery = true;
   const Plan plan = make_plan(f);
   PlanPhone phone = stock_phone(f);
-  phone.slot = "b";
-  phone.outside = [](PlanPhone& at, const Step& one) {
+  phone.state.slot = "b";
+  phone.outside = [](PhoneState& at, const Step& one) {
     // Recovery has to be there before anything can be installed from it.
     CHECK(at.partitions["recovery_b"] == "new-recovery");
-    CHECK(one.file == "install/other.zip");
+    CHECK(one.get<act::Install>()->package.file == "install/other.zip");
     for (const char* name : {"init_boot_a", "vbmeta_a", "recovery_a"})
       at.partitions[name] = "other-system";
   };
   phone.play(plan.steps);
-  CHECK(phone.partitions["init_boot_a"] == "new-init_boot");
-  CHECK(phone.partitions["recovery_a"] == "other-system");
-  CHECK(phone.slot == "a");
+  CHECK(phone.state.partitions["init_boot_a"] == "new-init_boot");
+  CHECK(phone.state.partitions["recovery_a"] == "other-system");
+  CHECK(phone.state.slot == "a");
   phone.outside = {};
   phone.play(plan.back);
-  CHECK(phone.slot == "b");
-  CHECK(phone.partitions["recovery_b"] == "old-recovery");
+  CHECK(phone.state.slot == "b");
+  CHECK(phone.state.partitions["recovery_b"] == "old-recovery");
 }
 
 TEST_CASE("plan: with one slot an installed system leaves only the whole package to go back to") {
@@ -116,10 +119,10 @@ TEST_CASE("plan: with one slot an installed system leaves only the whole package
   f.contents_source = "the stock package x.zip";
   f.other_system = true;
   const Plan plan = make_plan(f);
-  CHECK(step(plan.steps, "install").data_loss);
+  CHECK(step(plan.steps, "install").risk.data_loss);
   const Step& back = step(plan.back, "whole-package");
   CHECK(back.about.find("the stock package x.zip") != std::string::npos);
-  CHECK(back.data_loss);
+  CHECK(back.risk.data_loss);
 }
 
 TEST_CASE("plan: download mode: what an installation needs goes first, wiping is recovery's") {
@@ -129,12 +132,12 @@ TEST_CASE("plan: download mode: what an installation needs goes first, wiping is
   f.wipe = f.other_system = true;
   f.install = PlanInstall{{"install/other.zip", 9, "z"}, false, false};
   f.first_tar = {"package/x-first.tar.md5", 5, "f"};
-  f.tar = {"package/x-patched.tar.md5", 5, "t"};
+  f.tar = {"package/x-kit.tar.md5", 5, "t"};
   const Plan plan = make_plan(f);
   CHECK(acts(plan.steps) ==
-        "person mode:download hand-over mode:recovery install mode:download hand-over "
-        "mode:recovery person restart person ");
+        "by-hand mode:download hand-over mode:recovery install mode:download hand-over "
+        "mode:recovery by-hand restart by-hand ");
   const Step& wipe = step(plan.steps, "wipe");
-  CHECK(wipe.data_loss);
+  CHECK(wipe.risk.data_loss);
   CHECK(wipe.screen == "recovery's menu");
 }

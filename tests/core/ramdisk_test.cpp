@@ -8,7 +8,6 @@
 
 using namespace wexlo;
 using namespace wexlo::test;
-using newc::Field;
 
 namespace {
 
@@ -101,8 +100,8 @@ TEST_CASE("ramdisk: an added entry goes before the trailer, with its folders, ti
   REQUIRE(entries.size() == 5);
   CHECK(entries[1].name() == "a");
   CHECK(entries[1].mode() == 0040755);
-  CHECK(entries[3].get(Field::Ino) == 0xabc + 3);
-  CHECK(entries[3].get(Field::Mtime) == 0x5e0be100);
+  CHECK(entries[3].get(newc::Field::Ino) == 0xabc + 3);
+  CHECK(entries[3].get(newc::Field::Mtime) == 0x5e0be100);
   CHECK(entries[3].upper_case());
   CHECK(entries[4].is_trailer());
   CHECK(check_places(ramdisk));
@@ -123,9 +122,9 @@ TEST_CASE("ramdisk: hard links share their data, and one can be changed alone") 
   CHECK(content(ramdisk, "b") == "shared");
   CHECK(content(ramdisk, "c") == "own");
   const auto link = entry_at(ramdisk, *find_entry(ramdisk, "a"));
-  CHECK(link.get(Field::Nlink) == 2);
-  CHECK(entry_at(ramdisk, *find_entry(ramdisk, "c")).get(Field::Nlink) == 1);
-  CHECK(entry_at(ramdisk, *find_entry(ramdisk, "c")).get(Field::Ino) != 77);
+  CHECK(link.get(newc::Field::Nlink) == 2);
+  CHECK(entry_at(ramdisk, *find_entry(ramdisk, "c")).get(newc::Field::Nlink) == 1);
+  CHECK(entry_at(ramdisk, *find_entry(ramdisk, "c")).get(newc::Field::Ino) != 77);
 }
 
 TEST_CASE("ramdisk: names that climb out or go through a link are refused, others are not") {

@@ -22,7 +22,7 @@ SuperFacts free_super() {
 std::string steps(const RoomPlan& plan) {
   std::string out;
   for (const RoomStep& step : plan.steps)
-    out += step.act + " " + step.partition + "; ";
+    out += std::string(room_act_word(step.act)) + " " + step.partition + "; ";
   return out;
 }
 
@@ -125,7 +125,7 @@ TEST_CASE("room: whatever super holds, a plan that fits does fit, and drops noth
     ++planned;
     CHECK(taken(after) <= facts.size);
     for (const RoomStep& step : plan.steps) {
-      if (step.act != "drop") continue;
+      if (step.act != RoomAct::Drop) continue;
       CHECK(step.partition != "vendor_a");
       CHECK(step.partition != "odm_a");
       if (step.leftover) continue;
@@ -133,7 +133,7 @@ TEST_CASE("room: whatever super holds, a plan that fits does fit, and drops noth
       kept.partitions.push_back({step.partition, step.before, "main"});
       CHECK(taken(kept) > facts.size);
     }
-    if (!plan.steps.empty()) CHECK(plan.steps.back().act == "resize");
+    if (!plan.steps.empty()) CHECK(plan.steps.back().act == RoomAct::Resize);
   }
   CHECK(planned > 500);
 }

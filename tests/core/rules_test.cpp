@@ -29,14 +29,15 @@ std::set<std::string>& provoked() {
 std::string told(const Checked& checked) {
   std::string out;
   for (const Finding& one : checked.findings)
-    out += fmt::format("{} {} {}: {}\n", one.level, one.code, one.where, one.message);
+    out +=
+        fmt::format("{} {} {}: {}\n", level_name(one.level), one.id.text(), one.where, one.message);
   return out;
 }
 
 /// Whether a rule found something, at that level.
 bool finds(const Checked& checked, const std::string& code, std::string_view level = {}) {
   for (const Finding& one : checked.findings)
-    if (one.code == code && (level.empty() || one.level == level)) {
+    if (one.id.text() == code && (level.empty() || level_name(one.level) == level)) {
       provoked().insert(code);
       return true;
     }
@@ -83,12 +84,13 @@ TEST_CASE("rules: a sound set has no problem") {
   const Checked checked = Phone().check();
   CAPTURE(told(checked));
   for (const Finding& one : checked.findings)
-    CHECK(one.level == "note");
+    CHECK(one.level == Level::Note);
   CHECK(checked.startable);
   for (const unsigned version : {0u, 1u, 2u}) {
     const Checked old = judge(older(version).done());
     CAPTURE(told(old));
-    CHECK(std::ranges::none_of(old.findings, [](const auto& f) { return f.level == "problem"; }));
+    CHECK(std::ranges::none_of(old.findings,
+                               [](const auto& f) { return f.level == Level::Problem; }));
   }
 }
 
@@ -207,7 +209,7 @@ TEST_CASE("rules: ramdisks") {
   boot.ramdisk = gzip(twice.raw());
   const Checked seen = judge(boot.done());
   CAPTURE(told(seen));
-  CHECK(std::ranges::count(seen.findings, "archive-order", &Finding::code) == 2);
+  CHECK(std::ranges::count(seen.findings, FindingId(FindingCode::ArchiveOrder), &Finding::id) == 2);
 }
 
 TEST_CASE("rules: what a kernel cannot run is never told to start") {
@@ -414,7 +416,8 @@ TEST_CASE("rules: older than the stock image, of another build, for another phon
   phone.vendor.dtb = device_tree("Tarn 9", "korvale,other");
   const Checked checked = phone.against(stock);
   CAPTURE(told(checked));
-  CHECK(std::ranges::count(checked.findings, "device-identity", &Finding::code) == 2);
+  CHECK(std::ranges::count(checked.findings, FindingId(FindingCode::DeviceIdentity),
+                           &Finding::id) == 2);
   finds(checked, "device-identity");
   // The chain's own: a patch without the key is never to be locked in.
   const SignedSet set = signed_set();
@@ -495,17 +498,18 @@ TEST_CASE("rules: on an untouched stock image a finding weighs less") {
 
 TEST_CASE("rules: each is documented as it is, and was provoked above") {
   const std::string page = read(std::filesystem::path(source_folder()) / "docs/checks.md");
-  for (const Rule& one : rules()) {
-    const std::string row = fmt::format("| `{}` | {} | {} |", one.code, level_name(one.level),
-                                        one.locked_only ? "locked" : "any");
+  const auto rules = kinds_of(FindingArea::Start);
+  for (const FindingKind* one : rules) {
+    const std::string row = fmt::format("| `{}` | {} | {} |", one->name, level_name(one->level),
+                                        one->locked_only ? "locked" : "any");
     CAPTURE(row);
     CHECK(page.contains(row));
-    CHECK(provoked().contains(std::string(one.code)));
+    CHECK(provoked().contains(std::string(one->name)));
   }
   std::size_t rows = 0;
   for (auto at = page.find("\n| `"); at != page.npos; at = page.find("\n| `", at + 1))
     ++rows;
-  CHECK(rows == rules().size());
+  CHECK(rows == rules.size());
 }
 
 TEST_CASE("rules: an image of its partition's size fits, a byte more does not") {

@@ -61,7 +61,7 @@ TEST_CASE("super: a bad primary copy gives way to its backup, and that is said")
   };
   const auto geometry = spoiled({4096 + 45});
   REQUIRE(geometry);
-  CHECK((*geometry)->notes.at(0).code == "super-geometry-backup");
+  CHECK((*geometry)->notes.at(0).id.code == FindingCode::SuperGeometryBackup);
   CHECK(content(**geometry, "vendor") == good.substr(400 * 512, 8 * 512));
   const std::size_t tables = 12288 + 128, size = 4096;
   const auto metadata = spoiled({tables});

@@ -41,7 +41,7 @@ TEST_CASE("tray: one job is one kit; paths count from the tray's own folder") {
   CHECK(job.wish.given[0].file == tray.path("rec.img"));
   CHECK(job.wish.given[1].partition.empty());
   CHECK(job.wish.accept == std::vector<std::string>{"build"});
-  CHECK(job.wish.slots == "both");
+  CHECK(job.wish.slots == Slots::Both);
   CHECK(job.wish.wipe);
   CHECK(job.wish.key == tray.path("k.pem"));
   CHECK_FALSE(job.only_fitting);

@@ -1,8 +1,10 @@
 #include "recipe/way_back.hpp"
+#include "recipe/restore.hpp"
 
 #include "base/delta.hpp"
 #include "image/words.hpp"
 #include "job/restore.hpp"
+#include "recipe/patch.hpp"
 #include "support/patching.hpp"
 #include "support/run.hpp"
 #include "support/vbmeta.hpp"
@@ -87,7 +89,7 @@ TEST_CASE("way back: a stream no usual encoder gives is carried whole, by gzip's
     const auto done = patch_image(load(stock), {"boot", true}, {put_recipe("added", "new")});
     REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
     CHECK(done->way_back.in_image);
-    const auto back = restore_image(load(text(done->bytes)), "x", {}, {});
+    const auto back = restore_image(load(text(done->bytes)), {}, {});
     REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
     check_same(back->bytes, as_view(stock));
   }
@@ -106,7 +108,7 @@ TEST_CASE("way back: damage in it, or in what it counts from, gives an error and
     bad[at] = static_cast<char>(bad[at] ^ 0x10);
     const auto loaded = load_image(blob(bad), "bad");
     if (!loaded || !loaded->image) continue;
-    const auto back = restore_image(*loaded, "bad", {}, {});
+    const auto back = restore_image(*loaded, {}, {});
     if (!back)
       ++refused;
     else if (equal(back->bytes.view(), as_view(stock)))
@@ -172,9 +174,9 @@ TEST_CASE("way back: a kernel alone has none, and a copy that the journal knows 
   CHECK(done->changed);
   CHECK_FALSE(done->way_back.in_image);
   CHECK_FALSE(patch_image(load(text(done->bytes)), {"boot", true}, {recipe})->changed);
-  CHECK(restore_image(load(text(done->bytes)), "x", {}, {}).error().code == ErrorCode::NoWayBack);
+  CHECK(restore_image(load(text(done->bytes)), {}, {}).error().code == ErrorCode::NoWayBack);
   test::write(dir / "stock.img", stock);
-  CHECK(restore_image(load(text(done->bytes)), "x", {dir / "stock.img"}, {}).error().code ==
+  CHECK(restore_file(load(text(done->bytes)), "x", dir / "stock.img", {}).error().code ==
         ErrorCode::NoWayBack);
   // A kit knows which is which.
   std::filesystem::create_directories(dir / "kit/stock");
@@ -184,7 +186,7 @@ TEST_CASE("way back: a kernel alone has none, and a copy that the journal knows 
       R"({"format": 1, "images": [{"partition": "boot", "what": "patched", "flash": {"file": "flash/boot.img", "sha256": ")" +
           done->sha256 + R"("}, "stock": {"file": "stock/boot.img", "sha256": ")" +
           hex_of(sha256(stock)) + R"("}}]})");
-  const auto back = restore_image(load(text(done->bytes)), "x", {dir / "kit/stock/boot.img"}, {});
+  const auto back = restore_file(load(text(done->bytes)), "x", dir / "kit/stock/boot.img", {});
   REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
   check_same(back->bytes, as_view(stock));
 }
@@ -207,7 +209,7 @@ TEST_CASE("restore: stock boot takes a recovery of another hand with it, and say
                .from = {.bound = true, .files = {{"", blob(test::gzip(ramdisk("custom")))}}}};
   const auto done = patch_image(load(stock), {"boot", true}, {recipe});
   REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
-  const auto back = restore_image(load(text(done->bytes)), "x", {}, {});
+  const auto back = restore_image(load(text(done->bytes)), {}, {});
   REQUIRE(back);
   check_same(back->bytes, as_view(stock));
   REQUIRE(back->notes.size() == 1);

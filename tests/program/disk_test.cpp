@@ -8,7 +8,7 @@
 #include <set>
 #include <sstream>
 
-#include "kit/folder/kit_check.hpp"
+#include "kit/folder/kit.hpp"
 #include "program/support.hpp"
 #include "support/boot.hpp"
 #include "support/patching.hpp"
@@ -120,7 +120,7 @@ std::map<std::string, std::string> contents(const fs::path& folder) {
 bool is_whole(const fs::path& kit) {
   if (!fs::exists(kit)) return false;
   REQUIRE(fs::exists(kit / "kit.json"));
-  const auto state = wexlo::check_kit(kit, {});
+  const auto state = wexlo::verify_kit(kit, {});
   REQUIRE(state);
   CHECK(state->findings.empty());
   CHECK(state->files > 8);

@@ -158,7 +158,7 @@ TEST_CASE("what comes back from the disk otherwise than it was written is no out
   REQUIRE(program(bench.dir, {"keys", "new", "k.pem", "--bits", "2048"}).exit_code == 0);
   const std::string kit =
       "prepare ota.zip -r r.toml --sheet sheet.toml --with system=system.img --wipe --accept "
-      "not-vouched-system -o out";
+      "mount-not-covered-system -o out";
   const Ran sound = in_shell(bench.dir, kWexlo + kit);
   REQUIRE_MESSAGE(sound.exit_code == 0, sound.err);
   std::vector<std::pair<std::string, std::string>> cases;

@@ -3,11 +3,10 @@
 
 #include "demo/gnomon.hpp"
 #include "demo/phones.hpp"
-#include "job/prepare_wish.hpp"
+#include "kit/folder/kit.hpp"
 #include "program/bench.hpp"
 #include "support/plan_phone.hpp"
 #include "support/rounds.hpp"
-#include "text/toml_read.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
@@ -151,61 +150,24 @@ struct Shop {
 };
 
 /// As the kit's own facts say.
-PlanPhone phone_of(const Json& kit, const Json& super, const std::string& slot) {
-  PlanPhone phone;
-  phone.slotted = kit["slots"].is_null() || kit["slots"] == 2;
+PlanPhone phone_of(const KitManifest& kit, const std::string& slot) {
+  PlanPhone out;
+  PhoneState& phone = out.state;
+  phone.slotted = kit.slotted.value_or(true);
   phone.slot = slot;
-  phone.variables = {{"unlocked", "yes"}, {"product", kit["device"]}};
-  for (const char* list : {"images", "given"})
-    for (const Json& one : kit[list])
-      for (const char* of_slot : {"", "_a", "_b"})
-        phone.partitions[one["partition"].get<std::string>() + of_slot] = "stock";
-  if (super.is_object()) {
-    std::uint64_t taken = 0;
-    for (const Json& one : super["partitions"]) {
-      phone.logical[one["name"]] = one["size"];
-      phone.partitions[one["name"]] = "stock";
-      taken += one["size"].get<std::uint64_t>();
-    }
-    phone.super = super["size"].get<std::uint64_t>();
-    if (phone.super == 0) phone.super = taken + (64u << 20);
+  phone.variables = {{"product", kit.device}, {"anti", "0"}};
+  for (const KitImage& one : kit.images)
+    for (const char* of_slot : {"", "_a", "_b"})
+      phone.partitions[one.partition + of_slot] = "stock";
+  if (!kit.super) return out;
+  std::uint64_t taken = 0;
+  for (const LogicalPartition& one : kit.super->before.partitions) {
+    phone.logical[one.name] = one.size;
+    phone.partitions[one.name] = "stock";
+    taken += one.size;
   }
-  return phone;
-}
-
-Step step_of(const toml::table& row) {
-  const auto text = [&](const char* key) { return row[key].value_or(std::string()); };
-  const auto number = [&](const char* key) {
-    return static_cast<std::uint64_t>(row[key].value_or(std::int64_t{0}));
-  };
-  Step out{.id = text("id"),
-           .act = text("do"),
-           .about = text("about"),
-           .before = text("before"),
-           .success = text("success"),
-           .undo = text("undo"),
-           .data_loss = row["data_loss"].value_or(false),
-           .usual_seconds = static_cast<unsigned>(number("usual_seconds")),
-           .variable = text("variable"),
-           .value = row.contains("mode") ? text("mode") : text("value"),
-           .partition = text("partition"),
-           .slot = text("slot"),
-           .file = text("file"),
-           .sha256 = text("sha256"),
-           .size = number("size"),
-           .piece = text("piece")};
-  if (row.contains("at_least")) out.at_least = number("at_least");
-  if (row.contains("at_most")) out.at_most = number("at_most");
-  if (const toml::array* settings = row["settings"].as_array())
-    for (const toml::node& one : *settings)
-      out.settings.push_back(one.value_or(std::string()));
-  return out;
-}
-
-std::vector<Step> steps_of(const toml::table& plan, const char* list) {
-  std::vector<Step> out;
-  for (const toml::node& row : *plan[list].as_array())
-    out.push_back(step_of(*row.as_table()));
+  phone.super = kit.super->before.size;
+  if (phone.super == 0) phone.super = taken + (64u << 20);
   return out;
 }
 
@@ -216,18 +178,19 @@ const Shop& the_shop() {
 }
 
 void play(const Shop& shop, const std::string& kit_name) {
-  const fs::path kit = shop.dir / kit_name;
-  const Json manifest = Json::parse(read(kit / "kit.json"));
-  const auto plan = parse_toml(read(kit / "plan.toml"), "plan.toml");
-  REQUIRE(plan);
-  const auto steps = steps_of(*plan, "step"), back = steps_of(*plan, "back");
+  const Kit kit = value_of(Kit::open(shop.dir / kit_name));
+  const Plan plan = value_of(kit.plan());
   // The phones' sheets differ in the slot that they start from.
-  const auto slot = std::ranges::find(steps, "current-slot", &Step::variable);
-  PlanPhone phone = phone_of(manifest, manifest["super"], slot == steps.end() ? "a" : slot->value);
-  phone.play(steps);
-  CHECK(phone.mode == "system");
-  phone.play(back);
-  CHECK(phone.mode == "system");
+  std::string slot = "a";
+  for (const Step& one : plan.steps)
+    if (const auto* expect = one.get<act::Expect>();
+        expect != nullptr && expect->variable == "current-slot")
+      slot = expect->value;
+  PlanPhone phone = phone_of(kit.manifest(), slot);
+  phone.play(plan.steps);
+  CHECK(phone.state.mode == PhoneMode::System);
+  phone.play(plan.back);
+  CHECK(phone.state.mode == PhoneMode::System);
 }
 
 }  // namespace

@@ -175,7 +175,7 @@ TEST_CASE(
   write(bench.dir / "home.tar", package);
   const Json done = program_json(bench.dir, {"prepare", "home.tar", "-r", "r.toml", "-o", "kit"});
   CHECK(done["result"]["target"] == "boot");
-  const std::string patched = "kit/package/phone-patched.tar.md5";
+  const std::string patched = "kit/package/phone-kit.tar.md5";
   CHECK(shell("tar tf " + patched, bench.dir.path().string()).out == "boot.img.lz4\n");
   CHECK(shell("tar xOf " + patched + " boot.img.lz4 | lz4 -dc | cmp - kit/flash/boot.img",
               bench.dir.path().string())
@@ -185,13 +185,13 @@ TEST_CASE(
               bench.dir.path().string())
             .exit_code == 0);
   CHECK(program(bench.dir, {"extract", patched, "boot", "-o", "x"}).exit_code == 0);
-  CHECK(acts(bench.plan()["plan"]) == "person mode hand-over restart person ");
+  CHECK(acts(bench.plan()["plan"]) == "by-hand mode hand-over restart by-hand ");
   // A system of one's own goes with the whole super: nothing else writes it there.
   write(bench.dir / "gsi.img", noise(1536 * 1024, 9));
   REQUIRE(program_json(bench.dir, {"prepare", "home.tar", "-r", "r.toml", "--with",
                                    "system=gsi.img", "--wipe", "-o", "kit2"})["ok"] == true);
   REQUIRE(program(bench.dir,
-                  {"extract", "kit2/package/phone-patched.tar.md5", "system", "vendor", "-o", "y"})
+                  {"extract", "kit2/package/phone-kit.tar.md5", "system", "vendor", "-o", "y"})
               .exit_code == 0);
   CHECK(read(bench.dir / "y/system.img") == noise(1536 * 1024, 9));
   CHECK(read(bench.dir / "y/vendor.img") == noise(8 * 512));

@@ -50,7 +50,7 @@ TEST_CASE("prepare: a generic system fits after the planned clean-up, and the wa
   };
   CHECK(bench.prepare(words, 1)["error"]["found"] == "wipe-needed");
   // Mounting it would be verified against the maker's: the start would stop there.
-  CHECK(bench.prepare(with({"--wipe"}), 1)["error"]["found"] == "not-vouched-system");
+  CHECK(bench.prepare(with({"--wipe"}), 1)["error"]["found"] == "mount-not-covered-system");
   const Json done = bench.prepare(with({"--wipe", "-r", "flags.toml"}));
   CHECK(says(done, "warning:room-made"));
   const Json report = bench.plan();
@@ -193,8 +193,8 @@ TEST_CASE("prepare --with system: a system that is mounted at / is verified ther
               "[super]\nsize = 8388608\n[[logical]]\nname = \"system_a\"\nsize = 2097152\n"));
     const Json done =
         bench.prepare({"-r", "r.toml", "--sheet", "s.toml", "--with", "system=gsi.img", "--wipe",
-                       "--dry-run", "--accept", "not-vouched-system"});
-    CHECK(says(done, "warning:not-vouched-system") == (mount != "/system_root"));
+                       "--dry-run", "--accept", "mount-not-covered-system"});
+    CHECK(says(done, "warning:mount-not-covered-system") == (mount != "/system_root"));
   }
 }
 

@@ -219,7 +219,7 @@ TEST_CASE("patch: another hand's patch is refused with its signs, unless that is
   CHECK_FALSE(std::filesystem::exists(bench.dir / "out.img"));
   CHECK(bench.patch(recipe, 0, {"--onto-foreign"})["ok"] == true);
   const Json back = program_json(bench.dir, {"restore", "out.img", "-o", "back.img"});
-  CHECK(back["findings"][0]["message"].get<std::string>().find("another hand") !=
+  CHECK(back["findings"][0]["message"].get<std::string>().find("another tool") !=
         std::string::npos);
   CHECK(read(bench.dir / "back.img") == foreign);
 }

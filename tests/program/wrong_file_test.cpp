@@ -100,12 +100,12 @@ TEST_CASE("prepare: an image that the firmware's own vbmeta does not vouch for i
     words.insert(words.end(), more.begin(), more.end());
     return program_json(bench.dir, words, wanted);
   };
-  CHECK_FALSE(says(prepare(stock, "init_boot", 0), "warning:unvouched-init_boot"));
-  CHECK(prepare(other, "init_boot", 1)["error"]["found"] == "unvouched-init_boot");
-  CHECK(says(prepare(other, "init_boot", 0, {"--accept", "unvouched-init_boot"}),
-             "warning:unvouched-init_boot"));
-  CHECK(says(prepare(other, "init_boot", 0, {"--onto-foreign"}), "warning:unvouched-init_boot"));
-  CHECK(says(prepare(other, "init_boot", 0, {}, false), "warning:unvouched-init_boot"));
+  CHECK_FALSE(says(prepare(stock, "init_boot", 0), "warning:not-covered-init_boot"));
+  CHECK(prepare(other, "init_boot", 1)["error"]["found"] == "not-covered-init_boot");
+  CHECK(says(prepare(other, "init_boot", 0, {"--accept", "not-covered-init_boot"}),
+             "warning:not-covered-init_boot"));
+  CHECK(says(prepare(other, "init_boot", 0, {"--onto-foreign"}), "warning:not-covered-init_boot"));
+  CHECK(says(prepare(other, "init_boot", 0, {}, false), "warning:not-covered-init_boot"));
   // What it says of a partition that the kit leaves alone is not looked at.
   CHECK(prepare(other, "dtbo", 0)["ok"] == true);
 }

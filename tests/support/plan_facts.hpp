@@ -3,32 +3,35 @@
 
 #include <algorithm>
 
+#include "kit/plan/plan_text.hpp"
+#include "kit/plan/plan_toml.hpp"
+#include "kit/plan/planner.hpp"
 #include "support/plan_phone.hpp"
 
 namespace wexlo::test {
 
-inline PlanImage image(const std::string& name, const std::string& what = "patched") {
+inline KitImage image(const std::string& name, Made made = Made::Patched) {
   return {.partition = name,
-          .flash_file = "flash/" + name + ".img",
-          .stock_file = "stock/" + name + ".img",
-          .size = 4096,
-          .stock_size = 2048,
-          .flash_sha256 = "new-" + name,
-          .stock_sha256 = "old-" + name,
-          .what = what};
+          .made = made,
+          .flash = {"flash/" + name + ".img", 4096, "new-" + name},
+          .stock_files = {"stock/" + name + ".img", 2048, "old-" + name}};
 }
 
 inline PlanFacts facts() {
   return {.device = "gnomon",
           .build = "korvale/gnomon",
           .images = {image("init_boot"), image("vbmeta")},
-          .verification = "unlocked"};
+          .needs = Needs::Unlocked};
 }
 
 inline std::string acts(const std::vector<Step>& steps) {
   std::string out;
   for (const Step& step : steps)
-    out += step.act + (step.act == "mode" ? ":" + step.value : "") + " ";
+    out +=
+        std::string(act_word(step.act)) +
+        (step.is<act::EnterMode>() ? ":" + std::string(mode_word(step.get<act::EnterMode>()->mode))
+                                   : "") +
+        " ";
   return out;
 }
 
@@ -38,6 +41,14 @@ inline const Step& step(const std::vector<Step>& steps, const std::string& id) {
   return *at;
 }
 
+/// The act of a step, which has to be one.
+template <class A>
+const A& act_of_step(const std::vector<Step>& steps, const std::string& id) {
+  const A* found = step(steps, id).get<A>();
+  REQUIRE_MESSAGE(found != nullptr, id);
+  return *found;
+}
+
 inline bool has(const std::vector<Step>& steps, const std::string& id) {
   return std::ranges::find(steps, id, &Step::id) != steps.end();
 }
@@ -45,27 +56,30 @@ inline bool has(const std::vector<Step>& steps, const std::string& id) {
 /// A phone with two slots, as it was before anything was done.
 inline PlanPhone stock_phone(const PlanFacts& facts) {
   PlanPhone phone;
-  phone.slotted = facts.slotted;
-  phone.variables = {{"product", "gnomon"}, {"unlocked", "yes"}};
-  for (const PlanImage& one : facts.images)
-    for (const char* slot : {"_a", "_b"})
-      phone.partitions[facts.slotted ? one.partition + slot : one.partition] =
-          one.stock_sha256.empty() ? "gone" : one.stock_sha256;
+  phone.state.slotted = facts.slotted;
+  phone.state.variables = {{"product", "gnomon"}, {"anti", "0"}};
+  for (const KitImage& one : facts.images)
+    for (const char* slot : {"_a", "_b"}) {
+      const std::string name = facts.slotted ? one.partition + slot : one.partition;
+      phone.state.partitions[name] =
+          one.stock_files.sha256.empty() ? "gone" : one.stock_files.sha256;
+      if (!one.is_logical()) phone.state.sizes[name] = 64 * kMiB;
+    }
   return phone;
 }
 
 /// A generic system that fits once two partitions went.
 inline PlanFacts generic_system() {
   PlanFacts f = facts();
-  PlanImage system = image("system", "given");
-  system.logical = true;
-  system.size = 58 * kMiB;
-  system.stock_size = 48 * kMiB;
+  KitImage system = image("system", Made::Given);
+  system.logical = "system_a";
+  system.flash.size = 58 * kMiB;
+  system.stock_files.size = 48 * kMiB;
   f.images.insert(f.images.begin(), system);
   f.wipe = f.other_system = true;
-  f.room = {{"drop", "system_a-cow", 4 * kMiB, 0, "left over", "", true},
-            {"drop", "product_a", 6 * kMiB, 0, "not needed", "product is gone", false},
-            {"resize", "system_a", 48 * kMiB, 58 * kMiB, "it grows", "", false}};
+  f.room = {{RoomAct::Drop, "system_a-cow", 4 * kMiB, 0, "left over", "", true},
+            {RoomAct::Drop, "product_a", 6 * kMiB, 0, "not needed", "product is gone", false},
+            {RoomAct::Resize, "system_a", 48 * kMiB, 58 * kMiB, "it grows", "", false}};
   f.contents = {{"product_a", {{"stock/product_a.img", 5 * kMiB, "old-product"}}}};
   f.contents_source = "the stock package x.zip";
   return f;
@@ -73,12 +87,12 @@ inline PlanFacts generic_system() {
 
 inline PlanPhone phone_with_super(const PlanFacts& f) {
   PlanPhone phone = stock_phone(f);
-  phone.super = 66 * kMiB;
-  phone.logical = {{"system_a", 48 * kMiB},
-                   {"product_a", 6 * kMiB},
-                   {"vendor_a", 6 * kMiB},
-                   {"system_a-cow", 4 * kMiB}};
-  phone.partitions["product_a"] = "old-product";
+  phone.state.super = 66 * kMiB;
+  phone.state.logical = {{"system_a", 48 * kMiB},
+                         {"product_a", 6 * kMiB},
+                         {"vendor_a", 6 * kMiB},
+                         {"system_a-cow", 4 * kMiB}};
+  phone.state.partitions["product_a"] = "old-product";
   return phone;
 }
 

@@ -49,19 +49,19 @@ class Fitting {
       if (!image.logical) room(image);
     state();
     for (FitRow& row : rows_)
-      row.accepted = row.level == "problem" && contains(accepted_, row.code);
+      row.accepted = row.level == Level::Problem && contains(accepted_, row.id.text());
     return std::move(rows_);
   }
 
  private:
-  FitRow& add(std::string code, std::string what, std::string firmware, std::string phone,
-              FitVerdict verdict, std::string level, std::string why) {
-    rows_.push_back({.code = std::move(code),
+  FitRow& add(FindingId id, std::string what, std::string firmware, std::string phone,
+              FitVerdict verdict, std::optional<Level> level, std::string why) {
+    rows_.push_back({.id = std::move(id),
                      .what = std::move(what),
                      .firmware = std::move(firmware),
                      .phone = std::move(phone),
                      .verdict = verdict,
-                     .level = verdict == FitVerdict::Differs ? std::move(level) : std::string(),
+                     .level = verdict == FitVerdict::Differs ? level : std::nullopt,
                      .why = std::move(why)});
     return rows_.back();
   }
@@ -81,7 +81,8 @@ class Fitting {
                               : product.empty() || product == codename
                                   ? codename
                                   : fmt::format("{} (bootloader: {})", codename, product);
-    add("device", "device", facts_.device, phone, judged(facts_.device, phone, same), "problem",
+    add(FindingCode::FitDevice, "device", facts_.device, phone, judged(facts_.device, phone, same),
+        Level::Problem,
         "Images of another device do not start, and may leave the phone without a way to start "
         "anything.");
   }
@@ -118,18 +119,18 @@ class Fitting {
                             : *when < 0 ? "an older build"
                                         : "a newer build";
     if (facts_.purpose == Purpose::Update) {
-      FitRow& row = add("build", "build", ours, theirs, judged(ours, theirs, true), "",
-                        "The whole package is written first: the phone runs this build then.");
+      FitRow& row = add(FindingCode::FitBuild, "build", ours, theirs, judged(ours, theirs, true),
+                        {}, "The whole package is written first: the phone runs this build then.");
       if (row.verdict == FitVerdict::Fits && when && *when < 0) {
         row.verdict = FitVerdict::Differs;
-        row.level = "problem";
+        row.level = Level::Problem;
         row.why =
             "The package is older than what the phone runs: going back loses data, and many "
             "phones refuse it.";
       }
       return;
     }
-    add("build", "build", ours, theirs, judged(ours, theirs, same), "problem",
+    add(FindingCode::FitBuild, "build", ours, theirs, judged(ours, theirs, same), Level::Problem,
         same || theirs.empty() || ours.empty()
             ? "Kernel and ramdisk have to be of the build that the phone runs."
             : fmt::format("The firmware is {} than the phone runs: a kernel and a ramdisk of "
@@ -143,8 +144,8 @@ class Fitting {
     const bool older = !phone.empty() && facts_.patch_level < phone;
     const bool bound = facts_.verified_boot || !sheet_.rollback.empty() ||
                        !sheet_.text("state.anti_rollback").empty();
-    add("patch-level", "security patch level", facts_.patch_level, phone,
-        judged(facts_.patch_level, phone, !older), bound ? "problem" : "warning",
+    add(FindingCode::FitPatchLevel, "security patch level", facts_.patch_level, phone,
+        judged(facts_.patch_level, phone, !older), bound ? Level::Problem : Level::Warning,
         bound ? "The phone is bound to the patch level it has seen: with an older one the key "
                 "store refuses its keys and the user's data cannot be read."
               : "An older patch level may make the user's data unreadable.");
@@ -155,15 +156,16 @@ class Fitting {
       const auto stored = sheet_.rollback.find(location);
       if (stored == sheet_.rollback.end()) {
         if (index != 0)
-          add(fmt::format("rollback-{}", location), fmt::format("rollback index {}", location),
-              fmt::format("{}", index), "", FitVerdict::Unknown, "",
-              "A locked phone refuses an index below the one it stores.");
+          add({FindingCode::FitRollback, fmt::format("{}", location)},
+              fmt::format("rollback index {}", location), fmt::format("{}", index), "",
+              FitVerdict::Unknown, {}, "A locked phone refuses an index below the one it stores.");
         continue;
       }
-      add(fmt::format("rollback-{}", location), fmt::format("rollback index {}", location),
-          fmt::format("{}", index), fmt::format("{}", stored->second),
+      add({FindingCode::FitRollback, fmt::format("{}", location)},
+          fmt::format("rollback index {}", location), fmt::format("{}", index),
+          fmt::format("{}", stored->second),
           index >= stored->second ? FitVerdict::Fits : FitVerdict::Differs,
-          sheet_.text("state.lock") == "unlocked" ? "warning" : "problem",
+          sheet_.text("state.lock") == "unlocked" ? Level::Warning : Level::Problem,
           "A locked phone refuses an index below the one it stores.");
     }
   }
@@ -174,11 +176,12 @@ class Fitting {
     const auto text = [](const std::optional<std::uint64_t>& value) {
       return value ? fmt::format("{}", *value) : std::string();
     };
-    add("anti-rollback", "anti-rollback number", text(facts_.anti_rollback), text(stored),
+    add(FindingCode::FitAntiRollback, "anti-rollback number", text(facts_.anti_rollback),
+        text(stored),
         !facts_.anti_rollback || !stored   ? FitVerdict::Unknown
         : *facts_.anti_rollback >= *stored ? FitVerdict::Fits
                                            : FitVerdict::Differs,
-        "problem",
+        Level::Problem,
         "A phone whose number is higher than the firmware's may be left without anything that "
         "starts.");
   }
@@ -186,10 +189,10 @@ class Fitting {
   void region() {
     const std::string& region = sheet_.text("phone.region");
     if (facts_.region.empty() && region.empty()) return;
-    add("region", "region or variant", facts_.region, region,
+    add(FindingCode::FitRegion, "region or variant", facts_.region, region,
         judged(facts_.region, region,
                facts_.region == region || facts_.region == sheet_.text("phone.variant")),
-        "problem",
+        Level::Problem,
         "Variants of one device differ in radio and vendor parts: the wrong one may start without "
         "network, or not at all.");
   }
@@ -199,15 +202,16 @@ class Fitting {
     const std::string& phone = sheet_.text("phone.architecture");
     const bool same =
         facts_.architecture == phone || (facts_.architecture == "arm" && phone == "arm64");
-    add("architecture", "architecture", facts_.architecture, phone,
-        judged(facts_.architecture, phone, same), "problem",
+    add(FindingCode::FitArchitecture, "architecture", facts_.architecture, phone,
+        judged(facts_.architecture, phone, same), Level::Problem,
         "Programs for another processor cannot run.");
   }
 
   void slots() {
     if (!facts_.slotted) return;
     const std::string &slots = sheet_.text("state.slots"), ours = *facts_.slotted ? "2" : "1";
-    add("slots", "slots", ours, slots, judged(ours, slots, ours == slots), "problem",
+    add(FindingCode::FitSlots, "slots", ours, slots, judged(ours, slots, ours == slots),
+        Level::Problem,
         "Images for a phone with two slots find no partitions on one without, and the other way "
         "round.");
   }
@@ -240,8 +244,8 @@ class Fitting {
     const bool homeless = in_firmware("init_boot") && phone_lacks("init_boot");
     const bool shadowed = in_firmware("boot") && !in_firmware("init_boot") && on_phone("init_boot");
     const bool vendorless = in_firmware("vendor_boot") && phone_lacks("vendor_boot");
-    add("layout", "boot chain", listed(in_firmware), listed(on_phone),
-        homeless || shadowed || vendorless ? FitVerdict::Differs : FitVerdict::Fits, "problem",
+    add(FindingCode::FitLayout, "boot chain", listed(in_firmware), listed(on_phone),
+        homeless || shadowed || vendorless ? FitVerdict::Differs : FitVerdict::Fits, Level::Problem,
         shadowed ? "The phone takes its first ramdisk from init_boot, which this firmware does not "
                    "have."
                  : "Which image has the first ramdisk depends on the partitions that there are.");
@@ -251,9 +255,10 @@ class Fitting {
     if (!facts_.header_version || !phone_has("boot")) return;
     const bool newer = phone_has("vendor_boot"), ours = *facts_.header_version >= 3;
     if (!newer && !phone_lacks("vendor_boot")) return;
-    add("header-version", "boot header version", fmt::format("{}", *facts_.header_version),
+    add(FindingCode::FitHeaderVersion, "boot header version",
+        fmt::format("{}", *facts_.header_version),
         newer ? "3 or 4 (it has vendor_boot)" : "0 to 2 (it has no vendor_boot)",
-        newer == ours ? FitVerdict::Fits : FitVerdict::Differs, "problem",
+        newer == ours ? FitVerdict::Fits : FitVerdict::Differs, Level::Problem,
         "A loader does not start a boot image of a header that it does not know.");
   }
 
@@ -261,11 +266,11 @@ class Fitting {
     const auto want = parse_demand(line);
     if (!want) {
       if (line == "ota-wipe=yes")
-        add("wipes", "the package itself", "wipes the phone", "", FitVerdict::Unknown, "",
-            "Installed as a package, it erases the user's data.");
+        add(FindingCode::FitWipes, "the package itself", "wipes the phone", "", FitVerdict::Unknown,
+            {}, "Installed as a package, it erases the user's data.");
       if (line == "ota-downgrade=yes" || line == "spl-downgrade=yes")
-        add("downgrade", "the package itself", "is a downgrade", "", FitVerdict::Unknown, "",
-            "It is made to go back to an older build.");
+        add(FindingCode::FitDowngrade, "the package itself", "is a downgrade", "",
+            FitVerdict::Unknown, {}, "It is made to go back to an older build.");
       return;
     }
     if (!want->only_for.empty() && want->only_for != sheet_.text("phone.product") &&
@@ -274,12 +279,12 @@ class Fitting {
     const std::string values = fmt::format("{}", fmt::join(want->values, " or "));
     if (want->kind == Demand::Kind::PartitionExists) {
       const bool there = phone_has(want->name), known = there || phone_lacks(want->name);
-      add("demand-partition-" + want->name, "partition " + want->name, "wanted",
+      add({FindingCode::FitDemand, "partition-" + want->name}, "partition " + want->name, "wanted",
           known ? (there ? "there" : "not there") : "",
           !known  ? FitVerdict::Unknown
           : there ? FitVerdict::Fits
                   : FitVerdict::Differs,
-          "problem", "The package says so itself.");
+          Level::Problem, "The package says so itself.");
       return;
     }
     if (want->name == "board" || want->name == "product") return;  // the row "device" has it
@@ -293,11 +298,11 @@ class Fitting {
     const std::string phone = key == kKeys.end() ? std::string() : sheet_.text(key->second);
     const bool found = suits(want->values, phone);
     const bool rejects = want->kind == Demand::Kind::Reject;
-    add("demand-" + want->name, want->name, (rejects ? "not " : "") + values, phone,
+    add({FindingCode::FitDemand, want->name}, want->name, (rejects ? "not " : "") + values, phone,
         phone.empty()      ? FitVerdict::Unknown
         : found != rejects ? FitVerdict::Fits
                            : FitVerdict::Differs,
-        facts_.purpose == Purpose::Update ? "warning" : "problem",
+        facts_.purpose == Purpose::Update ? Level::Warning : Level::Problem,
         "The package says so itself: it was made beside these versions.");
   }
 
@@ -309,42 +314,44 @@ class Fitting {
                                   : sheet_.text("phone.architecture");
     const bool runs = one.architecture == arch || (one.architecture == "arm" && arch == "arm64");
     if (!one.architecture.empty())
-      add("given-architecture-" + name, fmt::format("given {}: architecture", name),
-          one.architecture, arch, judged(one.architecture, arch, runs), "problem",
+      add({FindingCode::FitGivenArchitecture, name}, fmt::format("given {}: architecture", name),
+          one.architecture, arch, judged(one.architecture, arch, runs), Level::Problem,
           "Programs for another processor cannot run.");
     if (one.slotted) {
       const std::string slots = !sheet_.text("state.slots").empty() ? sheet_.text("state.slots")
                                 : facts_.slotted                    ? (*facts_.slotted ? "2" : "1")
                                                                     : "";
       const std::string ours = *one.slotted ? "2" : "1";
-      add("given-slots-" + name, fmt::format("given {}: slots", name), ours, slots,
-          judged(ours, slots, ours == slots), "problem",
+      add({FindingCode::FitGivenSlots, name}, fmt::format("given {}: slots", name), ours, slots,
+          judged(ours, slots, ours == slots), Level::Problem,
           "A system for the other kind of slots does not find its partitions.");
     }
     if (!one.device.empty()) {
       const std::string phone =
           sheet_.text("phone.codename").empty() ? facts_.device : sheet_.text("phone.codename");
-      add("given-device-" + name, fmt::format("given {}: device", name), one.device, phone,
+      add({FindingCode::FitGivenDevice, name}, fmt::format("given {}: device", name), one.device,
+          phone,
           judged(one.device, phone,
                  suits(alternatives(one.device), phone) || suits(alternatives(phone), one.device)),
-          "problem", "It says for which device it was made.");
+          Level::Problem, "It says for which device it was made.");
     }
     if (one.header_version && one.wanted_version)
-      add("given-header-" + name, fmt::format("given {}: header version", name),
+      add({FindingCode::FitGivenHeader, name}, fmt::format("given {}: header version", name),
           fmt::format("{}", *one.header_version), fmt::format("{}", *one.wanted_version),
           *one.header_version == *one.wanted_version ? FitVerdict::Fits : FitVerdict::Differs,
-          "problem", "A loader does not start a boot image of a header that it does not know.");
+          Level::Problem,
+          "A loader does not start a boot image of a header that it does not know.");
     if (one.of_the_build && !one.build.empty())
-      add("given-build-" + name, fmt::format("given {}: build", name), one.build, facts_.build,
-          judged(one.build, facts_.build, one.build == facts_.build), "problem",
+      add({FindingCode::FitGivenBuild, name}, fmt::format("given {}: build", name), one.build,
+          facts_.build, judged(one.build, facts_.build, one.build == facts_.build), Level::Problem,
           "It stands beside images of the firmware, which have to be of the same build.");
     const std::string& level = sheet_.text("build.patch_level").empty()
                                    ? facts_.patch_level
                                    : sheet_.text("build.patch_level");
     if (!one.patch_level.empty())
-      add("given-patch-level-" + name, fmt::format("given {}: security patch level", name),
-          one.patch_level, level, judged(one.patch_level, level, one.patch_level >= level),
-          "warning",
+      add({FindingCode::FitGivenPatchLevel, name},
+          fmt::format("given {}: security patch level", name), one.patch_level, level,
+          judged(one.patch_level, level, one.patch_level >= level), Level::Warning,
           "The key store is bound to the patch level it has seen: with an older one it may refuse "
           "its keys.");
   }
@@ -353,12 +360,12 @@ class Fitting {
     const auto row = [&](const char* code, const char* what, const std::vector<std::string>& wanted,
                          const std::string& phone, bool fits) {
       if (wanted.empty()) return;
-      add(fmt::format("recipe-needs-{}", code), what, fmt::format("{}", fmt::join(wanted, " or ")),
+      add({FindingCode::FitRecipeNeeds, code}, what, fmt::format("{}", fmt::join(wanted, " or ")),
           phone,
           phone.empty() ? FitVerdict::Unknown
           : fits        ? FitVerdict::Fits
                         : FitVerdict::Differs,
-          "problem", fmt::format("The recipe {} says so in its [needs].", recipe));
+          Level::Problem, fmt::format("The recipe {} says so in its [needs].", recipe));
     };
     const std::string& print = sheet_.text("build.fingerprint");
     const std::string& build = print.empty() ? facts_.build : print;
@@ -379,7 +386,8 @@ class Fitting {
   void room(const FitImage& image) {
     const auto size = sheet_.size_of(image.partition);
     const bool missing = image.partition == "init_boot" && phone_lacks("init_boot");
-    add("partition-size-" + image.partition, "size of " + image.partition, human_size(image.size),
+    add({FindingCode::FitPartitionSize, image.partition}, "size of " + image.partition,
+        human_size(image.size),
         size      ? human_size(*size)
         : missing ? "no such partition"
                   : "",
@@ -387,35 +395,36 @@ class Fitting {
         : !size               ? FitVerdict::Unknown
         : image.size <= *size ? FitVerdict::Fits
                               : FitVerdict::Differs,
-        "problem", "What is larger than its partition is not written, or not whole.");
+        Level::Problem, "What is larger than its partition is not written, or not whole.");
   }
 
   void state() {
     if (const std::string& update = sheet_.text("state.update"); !update.empty())
-      add("update-running", "unfinished update", "none wanted", update,
+      add(FindingCode::FitUpdateRunning, "unfinished update", "none wanted", update,
           update == "none" ? FitVerdict::Fits : FitVerdict::Differs,
-          update == "merging" ? "problem" : "warning",
+          update == "merging" ? Level::Problem : Level::Warning,
           update == "merging"
               ? "While an update is being merged, writing to either slot breaks the system: let "
                 "the phone start and finish first."
               : "An update waits for its first start: what is written now goes under with it.");
     if (facts_.both_slots) other_slot();
     if (const std::string& enough = sheet_.text("state.battery_enough"); !enough.empty())
-      add("battery-low", "battery", "enough to be written", enough == "yes" ? "enough" : "too low",
-          enough == "yes" ? FitVerdict::Fits : FitVerdict::Differs, "problem",
+      add(FindingCode::FitBatteryLow, "battery", "enough to be written",
+          enough == "yes" ? "enough" : "too low",
+          enough == "yes" ? FitVerdict::Fits : FitVerdict::Differs, Level::Problem,
           "Its bootloader says that the charge does not suffice: charge it first.");
     constexpr std::uint64_t kEnough = 30;
     if (const auto charge = sheet_.number("state.battery_percent"))
-      add("battery", "battery", fmt::format("at least {} %", kEnough), fmt::format("{} %", *charge),
-          *charge >= kEnough ? FitVerdict::Fits : FitVerdict::Differs, "warning",
-          "A phone that goes dark while it is written may not start again.");
+      add(FindingCode::FitBattery, "battery", fmt::format("at least {} %", kEnough),
+          fmt::format("{} %", *charge), *charge >= kEnough ? FitVerdict::Fits : FitVerdict::Differs,
+          Level::Warning, "A phone that goes dark while it is written may not start again.");
   }
 
   /// Images of one build beside a system of another do not start.
   void other_slot() {
     const std::string& other = sheet_.text("build.other_slot");
-    add("other-slot", "build in the other slot", facts_.build, other,
-        judged(facts_.build, other, facts_.build == other), "problem",
+    add(FindingCode::FitOtherSlot, "build in the other slot", facts_.build, other,
+        judged(facts_.build, other, facts_.build == other), Level::Problem,
         "Both slots are written: images beside a system of another build loop or do not start.");
   }
 
@@ -442,7 +451,7 @@ std::vector<FitRow> fit(const FitFacts& facts, const Sheet& sheet,
 }
 
 bool stops(const FitRow& row) {
-  return row.verdict == FitVerdict::Differs && row.level == "problem" && !row.accepted;
+  return row.verdict == FitVerdict::Differs && row.level == Level::Problem && !row.accepted;
 }
 
 }  // namespace wexlo

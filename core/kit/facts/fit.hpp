@@ -1,6 +1,7 @@
 #pragma once
 /// Firmware against the sheet of a phone: does it fit? docs/formats/sheet.md lists the rows.
 
+#include "base/finding.hpp"
 #include "kit/facts/demands.hpp"
 #include "kit/facts/sheet.hpp"
 #include "recipe/edit.hpp"
@@ -56,12 +57,12 @@ enum class FitVerdict { Fits, Differs, Unknown };
 [[nodiscard]] std::string_view verdict_name(FitVerdict verdict);
 
 struct FitRow {
-  std::string code;             ///< for --accept: "device", "build", …
+  FindingId id;                 ///< its text is what --accept takes: "device", "build", …
   std::string what;             ///< for people
   std::string firmware, phone;  ///< values; empty: not known
   FitVerdict verdict = FitVerdict::Unknown;
-  std::string level;  ///< of a row that differs: "problem", "warning", "note"; else empty
-  std::string why;    ///< why it matters, one sentence
+  std::optional<Level> level;  ///< of a row that differs
+  std::string why;             ///< why it matters, one sentence
   bool accepted = false;
 };
 

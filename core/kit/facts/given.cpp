@@ -83,7 +83,8 @@ Status read_given_image(Given& out, std::vector<Finding>& findings, const Contex
   out.kind = found ? std::string(found->format->kind) : "";
   const std::string where = out.partition;
   if (out.size < kPlaceholder && out.kind != "vbmeta") {
-    findings.push_back({"problem", "given-placeholder-" + out.partition,
+    findings.push_back({Level::Problem,
+                        {FindingCode::GivenPlaceholder, out.partition},
                         fmt::format("The file for {} holds {} bytes: a placeholder, not an image.",
                                     out.partition, out.size),
                         where});
@@ -105,8 +106,8 @@ Status read_given_image(Given& out, std::vector<Finding>& findings, const Contex
   return scan_properties(*out.source, out, context);
 }
 
-Finding mixed(const std::string& code, const std::string& partition, std::string message) {
-  return {"problem", code + "-" + partition, std::move(message), partition};
+Finding mixed(FindingCode code, const std::string& partition, std::string message) {
+  return {Level::Problem, {code, partition}, std::move(message), partition};
 }
 
 /// A fingerprint's first word.
@@ -121,11 +122,11 @@ void tell_of_sibling(const std::string& name, const BuildFacts& build, const Bui
   if (build.fingerprint == newest.fingerprint || brand_of(build) != brand_of(newest)) return;
   const bool older = build.patch_level < newest.patch_level;
   Finding found = mixed(
-      "mixed", name,
+      FindingCode::Mixed, name,
       fmt::format("{} is of the build {}{}, others beside it are of {}: images of one build belong "
                   "together.",
                   name, build.fingerprint, older ? " and older" : "", newest.fingerprint));
-  if (!older) found.level = "warning";
+  if (!older) found.level = Level::Warning;
   findings.push_back(std::move(found));
 }
 
@@ -147,7 +148,7 @@ Status check_extracted(const Firmware& firmware, const std::string& path,
     WEXLO_TRY(const Bytes found,
               digest_of_start(*image, image->size(), DigestKind::Sha256, context));
     if (hex(found) != row.sha256)
-      findings.push_back(mixed("changed", one->name,
+      findings.push_back(mixed(FindingCode::Changed, one->name,
                                fmt::format("{} is not what was taken out of the package: {} names "
                                            "another digest for it.",
                                            one->name, kExtractManifest)));
@@ -183,12 +184,13 @@ void look_at_name(const std::string& file, const std::string& kind, const std::s
   constexpr std::array kPrograms{"exe", "apk", "lnk", "bat", "cmd", "scr", "js", "html", "htm"};
   if (std::ranges::find(kPrograms, last) != kPrograms.end())
     findings.push_back(
-        {"problem", "name-" + where,
+        {Level::Problem,
+         {FindingCode::FileName, where},
          fmt::format("{} is named as a program or a page, not as an image.", base_name(file)),
          where});
   else if (is_image(before) && (is_image(last) || last == "txt" || last == "zip"))
     findings.push_back(
-        {"warning", "doubled-extension",
+        {Level::Warning, FindingCode::DoubledExtension,
          fmt::format("{} has two endings: something renamed it on the way{}.", base_name(file),
                      kind.empty() ? "" : fmt::format("; inside it is {}", kind)),
          where});
@@ -205,7 +207,7 @@ Status look_at_siblings(const Firmware& firmware, const std::string& path,
     if (!boot_class) continue;
     if (one.size < kPlaceholder && one.size > 0) {
       findings.push_back(mixed(
-          "placeholder", one.name,
+          FindingCode::Placeholder, one.name,
           fmt::format("{} holds {} bytes: a placeholder, not an image.", one.name, one.size)));
       continue;
     }

@@ -2,8 +2,8 @@
 /// Images and packages that a person brings along besides the firmware (`--with`, `--install`), and
 /// what their files show by themselves: is each what it is taken for?
 
+#include "base/finding.hpp"
 #include "firmware/formats.hpp"
-#include "judge/finding.hpp"
 
 namespace wexlo {
 

@@ -28,7 +28,7 @@ std::vector<RoomStep> candidates(const SuperFacts& facts, const std::string& par
   const auto drop = [&](const LogicalPartition& one, std::string why, std::string loss,
                         bool leftover) {
     if (one.size != 0 && one.name != partition)
-      out.push_back({.act = "drop",
+      out.push_back({.act = RoomAct::Drop,
                      .partition = one.name,
                      .before = one.size,
                      .why = std::move(why),
@@ -68,6 +68,10 @@ SuperFacts without(SuperFacts facts, const std::string& name) {
 
 }  // namespace
 
+std::string_view room_act_word(RoomAct act) {
+  return act == RoomAct::Drop ? "drop" : "resize";
+}
+
 std::uint64_t free_for(const SuperFacts& facts, const std::string& partition) {
   std::uint64_t all = 0, in_group = 0;
   const LogicalPartition* own = find(facts, partition);
@@ -87,7 +91,7 @@ RoomPlan make_room(const SuperFacts& facts, const std::string& partition, std::u
   const LogicalPartition* own = find(facts, partition);
   const std::uint64_t now = own == nullptr ? 0 : own->size;
   RoomPlan out{.needed = size > now ? size - now : 0, .free = free_for(facts, partition)};
-  const RoomStep resize{.act = "resize",
+  const RoomStep resize{.act = RoomAct::Resize,
                         .partition = partition,
                         .before = now,
                         .after = size,
@@ -146,9 +150,9 @@ RoomPlan make_room(const SuperFacts& facts, const std::string& partition, std::u
 
 SuperFacts after_room(SuperFacts facts, const RoomPlan& room) {
   for (const RoomStep& step : room.steps) {
-    if (step.act == "drop") facts = without(std::move(facts), step.partition);
+    if (step.act == RoomAct::Drop) facts = without(std::move(facts), step.partition);
     for (LogicalPartition& one : facts.partitions)
-      if (step.act == "resize" && one.name == step.partition) one.size = step.after;
+      if (step.act == RoomAct::Resize && one.name == step.partition) one.size = step.after;
   }
   return facts;
 }

@@ -5,8 +5,11 @@
 
 namespace wexlo {
 
+enum class RoomAct { Drop, Resize };
+[[nodiscard]] std::string_view room_act_word(RoomAct act);  ///< "drop", "resize"
+
 struct RoomStep {
-  std::string act;                      ///< "drop" or "resize"
+  RoomAct act = RoomAct::Drop;
   std::string partition;                ///< with its slot
   std::uint64_t before = 0, after = 0;  ///< bytes
   std::string why;                      ///< one sentence

@@ -141,9 +141,9 @@ Status take_rollback(const Firmware& firmware, FitFacts& out, std::vector<Findin
                        context);
   if (!walk && is_of_this_run(walk.error().code)) return fail(walk.error());
   if (!walk) {
-    if (!contains(findings, "rollback-unknown", &Finding::code))
+    if (!contains(findings, FindingId(FindingCode::RollbackUnknown), &Finding::id))
       findings.push_back(
-          {"warning", "rollback-unknown",
+          {Level::Warning, FindingCode::RollbackUnknown,
            fmt::format("The firmware's rollback indexes do not read, so they were not "
                        "held against the phone's: {}",
                        describe(walk.error())),

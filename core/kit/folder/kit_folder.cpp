@@ -9,6 +9,13 @@
 namespace wexlo {
 namespace fs = std::filesystem;
 
+bool is_inside(const fs::path& name) {
+  if (name.is_absolute() || name.empty()) return false;
+  for (const fs::path& part : name)
+    if (part == "..") return false;
+  return true;
+}
+
 Status KitFolder::make(const std::string& name) const {
   std::error_code error;
   fs::create_directories(folder_ / name, error);
@@ -17,7 +24,7 @@ Status KitFolder::make(const std::string& name) const {
 }
 
 /// What is on the disk, held against what was given to it.
-Status KitFolder::compare(const PlanFile& meant) const {
+Status KitFolder::compare(const KitFile& meant) const {
   WEXLO_TRY(const SourcePtr source, open_file(folder_ / meant.file));
   WEXLO_TRY(const Bytes sum,
             digest_of_start(*source, source->size(), DigestKind::Sha256, context_));
@@ -31,19 +38,19 @@ Status KitFolder::compare(const PlanFile& meant) const {
   return {};
 }
 
-Result<PlanFile> KitFolder::read_back(PlanFile meant) {
+Result<KitFile> KitFolder::read_back(KitFile meant) {
   WEXLO_CHECK(compare(meant));
   meant_[meant.file] = meant;
   return meant;
 }
 
-Result<PlanFile> KitFolder::put(const std::string& name, View bytes) {
+Result<KitFile> KitFolder::put(const std::string& name, View bytes) {
   WEXLO_CHECK(check_stop(context_));
   WEXLO_CHECK(write_new(folder_ / name, bytes));
   return read_back({name, bytes.size(), sha256_hex(bytes)});
 }
 
-Result<PlanFile> KitFolder::copy(const std::string& name, const Source& source) {
+Result<KitFile> KitFolder::copy(const std::string& name, const Source& source) {
   WEXLO_TRY(OutputFile file, OutputFile::create(folder_ / name, Overwrite::Refuse));
   const auto sink = file_sink(file);
   WEXLO_CHECK(sink->resize(source.size()));
@@ -52,7 +59,7 @@ Result<PlanFile> KitFolder::copy(const std::string& name, const Source& source) 
   return read_back({name, source.size(), verified.sha256});
 }
 
-Result<PlanFile> KitFolder::stream(const std::string& name, const Giver& giver) {
+Result<KitFile> KitFolder::stream(const std::string& name, const Giver& giver) {
   WEXLO_TRY(OutputFile file, OutputFile::create(folder_ / name, Overwrite::Refuse));
   Hasher hasher(DigestKind::Sha256);
   std::uint64_t at = 0;

@@ -7,15 +7,19 @@
 
 #include "base/pool.hpp"
 #include "base/source.hpp"
-#include "kit/plan/plan.hpp"
+#include "kit/facts/kit_file.hpp"
 
 namespace wexlo {
 
+/// Names in a kit's folder.
 inline constexpr std::string_view kKitManifest = "kit.json";
 /// The public key blob that a kit brings along for the phone to trust.
 inline constexpr std::string_view kKitKey = "key/root-key.bin";
 /// The list of all files and their SHA-256, in the form that `sha256sum -c` reads.
 inline constexpr std::string_view kKitDigests = "digests.txt";
+
+/// Whether a name that a document gives stays inside the kit's folder.
+[[nodiscard]] bool is_inside(const std::filesystem::path& name);
 
 class KitFolder {
  public:
@@ -27,22 +31,24 @@ class KitFolder {
   /// A folder inside. Errors: those of writing.
   [[nodiscard]] Status make(const std::string& name) const;
   /// A new file. Errors: those of writing, Io (it does not read back the same).
-  [[nodiscard]] Result<PlanFile> put(const std::string& name, View bytes);
+  [[nodiscard]] Result<KitFile> put(const std::string& name, View bytes);
   /// The same from a source of any size: holes stay holes.
-  [[nodiscard]] Result<PlanFile> copy(const std::string& name, const Source& source);
+  [[nodiscard]] Result<KitFile> copy(const std::string& name, const Source& source);
   /// The same from somebody who gives the bytes one after the other.
   using Giver = std::function<Status(const std::function<Status(View)>& out)>;
-  [[nodiscard]] Result<PlanFile> stream(const std::string& name, const Giver& giver);
+  [[nodiscard]] Result<KitFile> stream(const std::string& name, const Giver& giver);
   /// Writes the list of all files, by the digests they were meant to have. Errors: those of
   /// writing, Unexplained (a file is there that was not written here, or one is gone).
   [[nodiscard]] Status list() const;
+  /// What was written so far, by name.
+  [[nodiscard]] const std::map<std::string, KitFile>& written() const { return meant_; }
 
  private:
-  Status compare(const PlanFile& meant) const;
-  Result<PlanFile> read_back(PlanFile meant);
+  Status compare(const KitFile& meant) const;
+  Result<KitFile> read_back(KitFile meant);
   std::filesystem::path folder_;
   const Context& context_;
-  std::map<std::string, PlanFile> meant_;  ///< by name
+  std::map<std::string, KitFile> meant_;  ///< by name
 };
 
 }  // namespace wexlo

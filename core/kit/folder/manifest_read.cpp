@@ -1,220 +1,295 @@
-#include "kit/folder/manifest_read.hpp"
+/// Reading kit.json: what is of another type or missing is an error that names its place.
 
-#include <fmt/format.h>
-
-#include "firmware/extract.hpp"
-#include "kit/folder/kit_folder.hpp"
+#include "base/source.hpp"
+#include "kit/folder/manifest.hpp"
 #include "text/json_read.hpp"
 
 namespace wexlo {
 namespace {
 
-constexpr std::uint64_t kFormat = 1;
+/// Documents of version 1 list large images that were given apart from the others.
+constexpr std::uint64_t kFormat = 2, kOldest = 1;
 
-class KitReader {
- public:
-  explicit KitReader(std::string file) : file_(std::move(file)) {}
+/// The value of an enum by its word. @param last  its last enumerator
+template <class E, class Word>
+Result<E> word(const JsonValue& row, std::string_view key, E fallback, E last, Word word_of) {
+  WEXLO_TRY(const std::string text, row.text_or(key, std::string(word_of(fallback))));
+  for (int i = 0; i <= static_cast<int>(last); ++i)
+    if (word_of(static_cast<E>(i)) == text) return static_cast<E>(i);
+  return row.wrong(key, "it is no word that is known there");
+}
 
-  Result<KitManifest> run(const JsonValue& top) {
-    WEXLO_CHECK(check_format(top, file_, "a kit", kFormat));
-    WEXLO_TRY(out_.device, top.text_or("device", ""));
-    WEXLO_TRY(out_.build, top.text_or("build", ""));
-    WEXLO_TRY(out_.target, top.text_or("target", ""));
-    for (const char* key : {"patch_level", "firmware", "purpose", "way", "reason", "layout"})
-      WEXLO_CHECK(top.text_or(key, ""));
-    WEXLO_CHECK(top.number_if("slots"));
-    WEXLO_CHECK(images(top, "images", out_.images));
-    WEXLO_CHECK(images(top, "given", out_.given));
-    WEXLO_CHECK(verification(top));
-    WEXLO_CHECK(recipes(top));
-    WEXLO_CHECK(settings(top));
-    WEXLO_CHECK(chain(top));
-    WEXLO_CHECK(super(top));
-    WEXLO_CHECK(member(top, "plan"));
-    WEXLO_TRY(const auto rows, top.objects("files"));
-    for (const JsonValue& row : rows)
-      WEXLO_CHECK(take(row));
-    return std::move(out_);
+/// A row that names a file. A file of the kit has its digest; the size may be left out.
+Result<KitFile> read_file(const JsonValue& row) {
+  KitFile out;
+  WEXLO_TRY(out.file, row.text_or("file", ""));
+  WEXLO_TRY(const auto size, row.number_if("size"));
+  out.size = size.value_or(0);
+  WEXLO_TRY(out.sha256, row.text_or("sha256", ""));
+  if (!out.file.empty() && out.sha256.empty())
+    return row.wrong("sha256", "a file of the kit has no digest");
+  return out;
+}
+
+Result<std::vector<KitFile>> read_files(const JsonValue& row, std::string_view key) {
+  std::vector<KitFile> out;
+  WEXLO_TRY(const auto rows, row.objects(key));
+  for (const JsonValue& one : rows) {
+    WEXLO_TRY(KitFile file, read_file(one));
+    out.push_back(std::move(file));
   }
+  return out;
+}
 
- private:
-  /// A row that names a file. A file of the kit has its digest; the size may be left out.
-  Result<std::optional<KitFile>> take(const JsonValue& row) {
-    KitFile one;
-    WEXLO_TRY(one.name, row.text_or("file", ""));
-    WEXLO_TRY(one.size, row.number_if("size"));
-    WEXLO_TRY(one.sha256, row.text_or("sha256", ""));
-    if (one.name.empty()) return std::nullopt;
-    if (one.sha256.empty()) return row.wrong("sha256", "a file of the kit has no digest");
-    out_.files.push_back(one);
-    return one;
+Result<KitContent> read_content(const JsonValue& row, std::string_view key,
+                                std::string_view pieces) {
+  KitContent out;
+  WEXLO_TRY(const auto whole, row.object_if(key));
+  if (whole) {
+    WEXLO_TRY(const KitFile file, read_file(*whole));
+    out.file = file.file;
+    out.size = file.size;
+    out.sha256 = file.sha256;
   }
+  WEXLO_TRY(out.pieces, read_files(row, pieces));
+  return out;
+}
 
-  Result<std::optional<KitFile>> member(const JsonValue& row, std::string_view key) {
-    WEXLO_TRY(const auto found, row.object_if(key));
-    if (!found) return std::nullopt;
-    return take(*found);
+Result<EditReport> read_edit(const JsonValue& row) {
+  EditReport out;
+  WEXLO_TRY(out.recipe, row.text_or("recipe", ""));
+  WEXLO_TRY(out.kind, row.text_or("kind", ""));
+  WEXLO_TRY(out.summary, row.text_or("summary", ""));
+  WEXLO_TRY(out.outcome, word(row, "outcome", Outcome::Applied, Outcome::Skipped, outcome_name));
+  WEXLO_TRY(out.why, row.text_or("why", ""));
+  WEXLO_TRY(out.details, row.texts("details"));
+  WEXLO_TRY(const auto effects, row.objects("effects"));
+  for (const JsonValue& one : effects) {
+    Effect effect;
+    WEXLO_TRY(effect.where, one.text_or("where", ""));
+    WEXLO_TRY(effect.before, one.text_or("before", ""));
+    WEXLO_TRY(effect.after, one.text_or("after", ""));
+    WEXLO_TRY(effect.diff, one.texts("diff"));
+    out.effects.push_back(std::move(effect));
   }
+  return out;
+}
 
-  Status images(const JsonValue& top, std::string_view key, std::vector<KitImage>& out) {
-    WEXLO_TRY(const auto rows, top.objects(key));
-    for (const JsonValue& row : rows) {
-      KitImage one;
-      WEXLO_TRY(one.partition, row.text("partition"));
-      WEXLO_TRY(one.what, row.text_or("what", "given"));
-      for (const char* word : {"logical", "kind", "build"})
-        WEXLO_CHECK(row.text_or(word, ""));
-      WEXLO_TRY(one.flash, member(row, "flash"));
-      WEXLO_TRY(one.stock, member(row, "stock"));
-      for (const char* list : {"pieces", "stock_pieces"}) {
-        WEXLO_TRY(const auto pieces, row.objects(list));
-        for (const JsonValue& piece : pieces)
-          WEXLO_CHECK(take(piece));
-      }
-      WEXLO_CHECK(edits(row));
-      out.push_back(std::move(one));
-    }
-    return {};
+/// What was done to an image.
+Status read_account(const JsonValue& row, Patched& out) {
+  WEXLO_TRY(const auto edits, row.objects("edits"));
+  for (const JsonValue& one : edits) {
+    WEXLO_TRY(EditReport edit, read_edit(one));
+    out.edits.push_back(std::move(edit));
   }
-
-  /// What was done to an image: nothing works with it, but a document half of which is something
-  /// else is not one that Wexlo wrote.
-  static Status edits(const JsonValue& row) {
-    WEXLO_TRY(const auto rows, row.objects("edits"));
-    for (const JsonValue& one : rows) {
-      for (const char* key : {"recipe", "kind", "summary", "outcome", "why"})
-        WEXLO_CHECK(one.text_or(key, ""));
-      WEXLO_CHECK(one.texts("details"));
-      WEXLO_TRY(const auto effects, one.objects("effects"));
-      for (const JsonValue& effect : effects) {
-        for (const char* key : {"where", "before", "after"})
-          WEXLO_CHECK(effect.text_or(key, ""));
-        WEXLO_CHECK(effect.texts("diff"));
-      }
-    }
-    WEXLO_CHECK(row.texts("entries"));
-    WEXLO_TRY(const auto ranges, row.objects("ranges"));
-    for (const JsonValue& one : ranges) {
-      WEXLO_CHECK(one.number_if("offset"));
-      WEXLO_CHECK(one.number_if("size"));
-      WEXLO_CHECK(one.text_or("region", ""));
-      WEXLO_CHECK(one.text_or("cause", ""));
-    }
-    WEXLO_TRY(const auto way_back, row.object_if("way_back"));
-    if (!way_back) return {};
-    WEXLO_CHECK(way_back->flag_or("in_image", false));
-    WEXLO_CHECK(way_back->text_or("reason", ""));
-    return {};
+  WEXLO_TRY(out.entries, row.texts("entries"));
+  WEXLO_TRY(const auto ranges, row.objects("ranges"));
+  for (const JsonValue& one : ranges) {
+    ChangedRange range;
+    WEXLO_TRY(const auto offset, one.number_if("offset"));
+    WEXLO_TRY(const auto size, one.number_if("size"));
+    range.offset = offset.value_or(0);
+    range.size = size.value_or(0);
+    WEXLO_TRY(range.region, one.text_or("region", ""));
+    WEXLO_TRY(range.cause, one.text_or("cause", ""));
+    out.ranges.push_back(std::move(range));
   }
+  WEXLO_TRY(const auto way_back, row.object_if("way_back"));
+  if (!way_back) return {};
+  WEXLO_TRY(out.way_back.in_image, way_back->flag_or("in_image", false));
+  WEXLO_TRY(out.way_back.reason, way_back->text_or("reason", ""));
+  return {};
+}
 
-  Status verification(const JsonValue& top) {
-    WEXLO_TRY(const auto row, top.object_if("verification"));
-    if (!row) return {};
-    WEXLO_TRY(out_.needs, row->text_or("needs", ""));
-    for (const char* key : {"why", "locked", "unlocked"})
-      WEXLO_CHECK(row->text_or(key, ""));
-    WEXLO_CHECK(member(*row, "key"));
-    return {};
+Result<KitImage> read_image(const JsonValue& row, Made usual) {
+  KitImage out;
+  WEXLO_TRY(out.partition, row.text("partition"));
+  WEXLO_TRY(out.made, word(row, "what", usual, Made::Stock, made_word));
+  WEXLO_TRY(out.logical, row.text_or("logical", ""));
+  Given given{.partition = out.partition};
+  WEXLO_TRY(given.kind, row.text_or("kind", ""));
+  WEXLO_TRY(given.build.fingerprint, row.text_or("build", ""));
+  if (row.has("kind")) out.given = std::move(given);
+  WEXLO_TRY(out.flash, read_content(row, "flash", "pieces"));
+  WEXLO_TRY(out.stock_files, read_content(row, "stock", "stock_pieces"));
+  WEXLO_CHECK(read_account(row, out.patched));
+  return out;
+}
+
+Status read_images(const JsonValue& top, std::string_view key, Made usual, KitImages& out) {
+  WEXLO_TRY(const auto rows, top.objects(key));
+  for (const JsonValue& row : rows) {
+    WEXLO_TRY(KitImage image, read_image(row, usual));
+    out.push_back(std::move(image));
   }
+  return {};
+}
 
-  Status recipes(const JsonValue& top) {
-    if (!top.has("recipes")) return {};
-    WEXLO_TRY(const auto rows, top.objects("recipes"));
-    out_.recipes.emplace();
-    for (const JsonValue& row : rows) {
-      KitRecipe one;
-      WEXLO_TRY(one.name, row.text_or("name", ""));
-      WEXLO_TRY(const auto text, take(row));
-      if (!text) return row.wrong("file", "the recipe's text is missing");
-      one.file = text->name;
-      one.sha256 = text->sha256;
-      WEXLO_TRY(const auto given, row.text_members("given"));
-      one.given.insert(given.begin(), given.end());
-      WEXLO_TRY(const auto files, row.objects("files"));
-      for (const JsonValue& file : files) {
-        WEXLO_TRY(const auto content, take(file));
-        WEXLO_TRY(std::string spelled, file.text("spelled"));
-        WEXLO_TRY(std::string path, file.text_or("path", ""));
-        if (!content) return file.wrong("file", "the file's name is missing");
-        one.files.push_back({std::move(spelled), std::move(path), content->name, content->sha256});
-      }
-      out_.recipes->push_back(std::move(one));
-    }
-    return {};
+Status read_verdict(const JsonValue& top, KitManifest& out) {
+  WEXLO_TRY(const auto row, top.object_if("verification"));
+  if (!row) return {};
+  using verified::Outlook;
+  WEXLO_TRY(out.verdict.needs, word(*row, "needs", Needs::Unknown, Needs::OwnKey, needs_word));
+  WEXLO_TRY(out.verdict.why, row->text_or("why", ""));
+  for (const auto& [key, outlook] :
+       {std::pair{"locked", &out.verdict.locked}, std::pair{"unlocked", &out.verdict.unlocked}}) {
+    WEXLO_TRY(*outlook,
+              word(*row, key, Outlook::CannotTell, Outlook::CannotTell, verified::outlook_name));
   }
+  WEXLO_TRY(const auto key, row->object_if("key"));
+  if (!key) return {};
+  WEXLO_TRY(out.key, read_file(*key));
+  out.verdict.key_sha256 = out.key.sha256;
+  return {};
+}
 
-  Status settings(const JsonValue& top) {
-    WEXLO_TRY(const auto row, top.object_if("settings"));
-    if (!row) return {};
-    WEXLO_TRY(out_.slots, row->text_or("slots", ""));
-    WEXLO_TRY(out_.wipe, row->flag_or("wipe", false));
-    WEXLO_TRY(out_.architecture, row->text_or("arch", ""));
-    WEXLO_CHECK(row->texts("accepted"));
-    return {};
+Result<KitRecipe> read_recipe_row(const JsonValue& row) {
+  KitRecipe out;
+  WEXLO_TRY(out.name, row.text_or("name", ""));
+  WEXLO_TRY(const KitFile text, read_file(row));
+  if (text.file.empty()) return row.wrong("file", "the recipe's text is missing");
+  out.file = text.file;
+  out.sha256 = text.sha256;
+  WEXLO_TRY(const auto given, row.text_members("given"));
+  out.given.insert(given.begin(), given.end());
+  WEXLO_TRY(const auto files, row.objects("files"));
+  for (const JsonValue& one : files) {
+    WEXLO_TRY(const KitFile content, read_file(one));
+    WEXLO_TRY(std::string spelled, one.text("spelled"));
+    WEXLO_TRY(std::string path, one.text_or("path", ""));
+    if (content.file.empty()) return one.wrong("file", "the file's name is missing");
+    out.files.push_back({std::move(spelled), std::move(path), content.file, content.sha256});
   }
+  return out;
+}
 
-  Status chain(const JsonValue& top) {
-    WEXLO_TRY(const auto rows, top.objects("chain"));
-    for (const JsonValue& row : rows) {
-      ImageFacts facts;
-      WEXLO_TRY(facts.partition, row.text("partition"));
-      WEXLO_TRY(facts.kernel, row.text_or("kernel", ""));
-      WEXLO_TRY(facts.cmdline, row.text_or("cmdline", ""));
-      WEXLO_TRY(facts.init, row.text_or("init", ""));
-      WEXLO_TRY(const auto fstabs, row.text_members("fstabs"));
-      facts.fstabs.insert(fstabs.begin(), fstabs.end());
-      WEXLO_TRY(const auto left, row.number_if("left"));
-      facts.left_known = left.has_value();
-      facts.left = left.value_or(0);
-      out_.chain.push_back(std::move(facts));
-    }
-    return {};
+Status read_recipes(const JsonValue& top, KitManifest& out) {
+  if (!top.has("recipes")) return {};
+  WEXLO_TRY(const auto rows, top.objects("recipes"));
+  out.recipes.emplace();
+  for (const JsonValue& row : rows) {
+    WEXLO_TRY(KitRecipe one, read_recipe_row(row));
+    out.recipes->push_back(std::move(one));
   }
+  return {};
+}
 
-  Status super(const JsonValue& top) {
-    WEXLO_TRY(const auto row, top.object_if("super"));
-    if (!row) return {};
-    KitSuper& out = out_.super.emplace();
-    WEXLO_TRY(out.before.size, row->number("size"));
-    WEXLO_TRY(const auto partitions, row->objects("partitions"));
-    for (const JsonValue& one : partitions) {
-      LogicalPartition logical;
-      WEXLO_TRY(logical.name, one.text("name"));
-      WEXLO_TRY(logical.size, one.number("size"));
-      WEXLO_TRY(logical.group, one.text_or("group", ""));
-      out.before.partitions.push_back(std::move(logical));
-    }
-    WEXLO_TRY(const auto groups, row->objects("groups"));
-    for (const JsonValue& one : groups) {
-      LogicalGroup group;
-      WEXLO_TRY(group.name, one.text("name"));
-      WEXLO_TRY(group.size, one.number("size"));
-      out.before.groups.push_back(std::move(group));
-    }
-    RoomPlan room;
-    WEXLO_TRY(const auto steps, row->objects("steps"));
-    for (const JsonValue& one : steps) {
-      RoomStep step;
-      WEXLO_TRY(step.act, one.text("do"));
-      WEXLO_TRY(step.partition, one.text("partition"));
-      WEXLO_TRY(step.before, one.number("before"));
-      WEXLO_TRY(step.after, one.number("after"));
-      room.steps.push_back(std::move(step));
-    }
-    out.rooms.push_back(std::move(room));
-    return {};
+Status read_settings(const JsonValue& top, KitSettings& out) {
+  WEXLO_TRY(const auto row, top.object_if("settings"));
+  if (!row) return {};
+  WEXLO_TRY(const std::string slots, row->text_or("slots", "auto"));
+  if (slots == "both") out.slots = Slots::Both;
+  if (slots == "current") out.slots = Slots::Current;
+  WEXLO_TRY(out.wipe, row->flag_or("wipe", false));
+  WEXLO_TRY(out.architecture, row->text_or("arch", ""));
+  WEXLO_TRY(out.accepted, row->texts("accepted"));
+  return {};
+}
+
+Status read_chain(const JsonValue& top, std::vector<ImageFacts>& out) {
+  WEXLO_TRY(const auto rows, top.objects("chain"));
+  for (const JsonValue& row : rows) {
+    ImageFacts facts;
+    WEXLO_TRY(facts.partition, row.text("partition"));
+    WEXLO_TRY(facts.kernel, row.text_or("kernel", ""));
+    WEXLO_TRY(facts.cmdline, row.text_or("cmdline", ""));
+    WEXLO_TRY(facts.init, row.text_or("init", ""));
+    WEXLO_TRY(const auto fstabs, row.text_members("fstabs"));
+    facts.fstabs.insert(fstabs.begin(), fstabs.end());
+    WEXLO_TRY(const auto left, row.number_if("left"));
+    facts.left_known = left.has_value();
+    facts.left = left.value_or(0);
+    out.push_back(std::move(facts));
   }
+  return {};
+}
 
-  std::string file_;
-  KitManifest out_;
-};
+Result<RoomPlan> read_room(const JsonValue& row) {
+  RoomPlan out;
+  WEXLO_TRY(const auto steps, row.objects("steps"));
+  for (const JsonValue& one : steps) {
+    RoomStep step;
+    WEXLO_TRY(step.act, word(one, "do", RoomAct::Drop, RoomAct::Resize, room_act_word));
+    WEXLO_TRY(step.partition, one.text("partition"));
+    WEXLO_TRY(step.before, one.number("before"));
+    WEXLO_TRY(step.after, one.number("after"));
+    out.steps.push_back(std::move(step));
+  }
+  return out;
+}
+
+Status read_super(const JsonValue& top, KitManifest& manifest) {
+  WEXLO_TRY(const auto row, top.object_if("super"));
+  if (!row) return {};
+  SuperFacts& out = manifest.super.emplace().before;
+  WEXLO_TRY(out.size, row->number("size"));
+  WEXLO_TRY(const auto partitions, row->objects("partitions"));
+  for (const JsonValue& one : partitions) {
+    LogicalPartition logical;
+    WEXLO_TRY(logical.name, one.text("name"));
+    WEXLO_TRY(logical.size, one.number("size"));
+    WEXLO_TRY(logical.group, one.text_or("group", ""));
+    out.partitions.push_back(std::move(logical));
+  }
+  WEXLO_TRY(const auto groups, row->objects("groups"));
+  for (const JsonValue& one : groups) {
+    LogicalGroup group;
+    WEXLO_TRY(group.name, one.text("name"));
+    WEXLO_TRY(group.size, one.number("size"));
+    out.groups.push_back(std::move(group));
+  }
+  WEXLO_TRY(RoomPlan room, read_room(*row));
+  manifest.super->rooms.push_back(std::move(room));
+  return {};
+}
+
+Status read_heading(const JsonValue& top, KitManifest& out) {
+  WEXLO_TRY(out.device, top.text_or("device", ""));
+  WEXLO_TRY(out.build, top.text_or("build", ""));
+  WEXLO_TRY(out.patch_level, top.text_or("patch_level", ""));
+  WEXLO_TRY(out.firmware, top.text_or("firmware", ""));
+  WEXLO_TRY(out.purpose, word(top, "purpose", Purpose::Patch, Purpose::Restore, purpose_word));
+  WEXLO_TRY(out.way, word(top, "way", Way::Bootloader, Way::Download, way_word));
+  WEXLO_TRY(const auto slots, top.number_if("slots"));
+  if (slots) out.slotted = *slots == 2;
+  WEXLO_TRY(out.target.partition, top.text_or("target", ""));
+  WEXLO_TRY(out.target.reason, top.text_or("reason", ""));
+  WEXLO_TRY(out.target.layout,
+            word(top, "layout", RamdiskLayout::None, RamdiskLayout::Recovery, layout_name));
+  return {};
+}
+
+Result<KitManifest> read_top(const JsonValue& top, const std::string& file) {
+  WEXLO_TRY(const std::uint64_t format, top.number("format"));
+  WEXLO_CHECK(check_format(top, file, "a kit", format == kOldest ? kOldest : kFormat));
+  KitManifest out;
+  WEXLO_CHECK(read_heading(top, out));
+  if (format == kOldest) WEXLO_CHECK(read_images(top, "given", Made::Given, out.images));
+  WEXLO_CHECK(read_images(top, "images", Made::Patched, out.images));
+  WEXLO_CHECK(read_verdict(top, out));
+  WEXLO_CHECK(read_recipes(top, out));
+  WEXLO_CHECK(read_settings(top, out.settings));
+  WEXLO_CHECK(read_chain(top, out.chain));
+  WEXLO_CHECK(read_super(top, out));
+  WEXLO_TRY(const auto plan, top.object_if("plan"));
+  if (plan) {
+    WEXLO_TRY(out.plan, read_file(*plan));
+  }
+  WEXLO_TRY(out.files, read_files(top, "files"));
+  return out;
+}
 
 }  // namespace
 
-Result<KitManifest> read_kit_manifest(const std::filesystem::path& kit) {
+Result<KitManifest> parse_manifest(std::string_view text, const std::string& file) {
+  WEXLO_TRY(const JsonValue top, parse_json(text, file));
+  return read_top(top, file);
+}
+
+Result<KitManifest> read_manifest(const std::filesystem::path& kit) {
   const std::filesystem::path file = kit / kKitManifest;
   WEXLO_TRY(const JsonValue top, read_json(file));
-  return KitReader(file.string()).run(top);
+  return read_top(top, file.string());
 }
 
 }  // namespace wexlo

@@ -1,0 +1,162 @@
+#include "job/kit_images.hpp"
+
+#include <algorithm>
+#include <cstdlib>
+
+#include "base/contains.hpp"
+#include "base/digest.hpp"
+#include "firmware/extract.hpp"
+#include "job/patch_notes.hpp"
+#include "kit/facts/edit_places.hpp"
+#include "kit/folder/kit_layout.hpp"
+
+namespace wexlo {
+namespace {
+
+/// Larger images are copied from file to file, never held.
+constexpr std::uint64_t kMaxHeld = 256u << 20;
+
+bool can_be_held(const Given& given) {
+  static constexpr std::string_view kKinds[] = {"boot", "vendor_boot", "vbmeta", "dt-table", "dtb"};
+  return given.size <= kMaxHeld && std::ranges::find(kKinds, given.kind) != std::end(kKinds);
+}
+
+KitImage held(std::string partition, Made made, bool written, Patched patched) {
+  KitImage out{.partition = std::move(partition), .made = made, .written = written};
+  out.content = open_memory(patched.bytes, out.partition);
+  out.patched = std::move(patched);
+  return out;
+}
+
+/// What the phone is: told by the user, the target's programs, the kernel, the build.
+Result<PhoneFacts> find_phone(const ImagesInput& input, const Context& context) {
+  WEXLO_TRY(const LoadedImage* const target, input.stock.get(input.target.partition, context));
+  WEXLO_TRY(PhoneFacts out, phone_facts(*target, context));
+  if (!input.options.architecture.empty()) out.architecture = input.options.architecture;
+  const std::string& sdk = input.stock.firmware().build.sdk_level;
+  if (!sdk.empty()) out.sdk = static_cast<std::uint32_t>(std::atoi(sdk.c_str()));
+  if (!out.architecture.empty() || !out.kernel_architecture.empty()) return out;
+  WEXLO_TRY(const LoadedImage* const boot, input.stock.get("boot", context));
+  if (boot == nullptr) return out;
+  WEXLO_TRY(const PhoneFacts facts, phone_facts(*boot, context));
+  out.kernel_architecture = facts.kernel_architecture;
+  return out;
+}
+
+/// What a recipe acts on: the image that was given, else the firmware's.
+Result<LoadedImage> base_of(const ImagesInput& input, const std::string& partition,
+                            const Context& context) {
+  const auto at = std::ranges::find(input.given, partition, &Given::partition);
+  if (at != input.given.end()) {
+    WEXLO_TRY(const Blob bytes, read_all(*at->source, kMaxImage));
+    return load_image(bytes, at->file);
+  }
+  WEXLO_TRY(const LoadedImage* const own, input.stock.get(partition, context));
+  return *own;
+}
+
+}  // namespace
+
+Result<MadeImages> patch_images(const ImagesInput& input, const Context& context) {
+  MadeImages out{.images = {}, .recipes = input.recipes, .phone = {}, .findings = {}};
+  WEXLO_TRY(EditPlaces places, places_of(out.recipes, input.target.partition, input.stock));
+  WEXLO_TRY(out.phone, find_phone(input, context));
+  std::vector<std::vector<EditReport>> reports;
+  for (const std::string& name : places.partitions) {
+    WEXLO_CHECK(check_stop(context));
+    const PatchRole role{name, name == input.target.partition, places.homes[name], out.phone, {}};
+    WEXLO_TRY(const LoadedImage image, base_of(input, name, context));
+    auto patched = patch_loaded(image, role, out.recipes, input.options, {}, context);
+    if (!patched)
+      return fail(in_file(std::move(patched).error(), input.stock.where() + "!" + name));
+    reports.push_back(patched->edits);
+    const bool changed = patched->changed;
+    out.images.push_back(held(name, Made::Patched, changed, std::move(*patched)));
+  }
+  if (auto matched = check_matches(reports); !matched)
+    return fail(in_file(std::move(matched).error(), input.stock.where()));
+  for (const KitImage& image : out.images)
+    tell_of_patch(image, input.stock.read(), input.signs, out.findings);
+  if (std::ranges::any_of(out.images, &KitImage::written)) return out;
+  return fail({.code = ErrorCode::NoMatch,
+               .message = "the recipes change nothing in this firmware",
+               .file = input.stock.where(),
+               .hint = "The firmware has what they ask for already: there is nothing to flash."});
+}
+
+Result<KitImages> put_back_images(StockImages& stock, std::vector<std::string> names,
+                                  const Context& context) {
+  if (names.empty())
+    for (const std::string& name : boot_chain(stock.firmware()))
+      names.emplace_back(without_slot(name));
+  KitImages out;
+  for (const std::string& name : names) {
+    // Two slots of one partition are one name here.
+    if (find_image(out, name) != nullptr) continue;
+    WEXLO_TRY(const LoadedImage* const one, stock.get(name, context));
+    if (one == nullptr) continue;
+    Patched same{.bytes = one->bytes, .sha256 = sha256_hex(one->bytes.view())};
+    same.way_back = {.in_image = true, .size = 0, .reason = "it is the stock image"};
+    out.push_back(held(name, Made::Stock, true, std::move(same)));
+  }
+  put_in_order(out);
+  if (!out.empty()) return out;
+  return fail({.code = ErrorCode::NoTarget,
+               .message = "the firmware has no image of the boot chain to put back",
+               .file = stock.where()});
+}
+
+Status add_given(const std::vector<Given>& given, bool stock_kit, StockImages& stock,
+                 KitImages& images, const Context& context) {
+  for (const Given& one : given) {
+    KitImage* changed = find_image(images, one.partition);
+    if (changed != nullptr && changed->written && !stock_kit) {
+      changed->patched.way_back = {false, 0, "it was made from the image given for it"};
+      continue;
+    }
+    if (changed != nullptr) images.erase(images.begin() + (changed - images.data()));
+    KitImage image{.partition = one.partition, .made = Made::Given};
+    if (can_be_held(one)) {
+      WEXLO_TRY(const Blob bytes, read_all(*one.source, kMaxHeld));
+      Patched as_given{.bytes = bytes, .sha256 = sha256_hex(bytes.view()), .changed = true};
+      as_given.way_back = {.in_image = false, .size = 0, .reason = "it was given"};
+      image = held(one.partition, Made::Given, true, std::move(as_given));
+      WEXLO_CHECK(stock.get(one.partition, context));
+    } else {
+      image.content = one.source;
+      image.patched.way_back = {.in_image = false, .size = 0, .reason = "it was given"};
+    }
+    image.given = one;
+    images.push_back(std::move(image));
+  }
+  put_in_order(images);
+  return {};
+}
+
+Status complete_images(StockImages& stock, bool installs, KitImages& images,
+                       const Context& context) {
+  // Recovery's image, wherever it lives, is what an installation runs in.
+  const auto carries_recovery = [&](const std::string& partition) {
+    if (partition == "recovery") return true;
+    return (partition == "vendor_boot" || partition == "boot") && !stock.has("recovery");
+  };
+  for (KitImage& image : images) {
+    if (!image.written) continue;
+    image.before_install =
+        installs && image.made == Made::Given && carries_recovery(image.partition);
+    if (image.is_held()) {
+      WEXLO_TRY(const LoadedImage* const twin, stock.get(image.partition, context));
+      if (twin == nullptr) continue;
+      image.stock_bytes = twin->bytes;
+      image.stock = open_memory(twin->bytes, image.partition);
+      continue;
+    }
+    const std::string& name = image.is_logical() ? image.logical : image.partition;
+    if (const PartitionFacts* twin = stock_image(stock.firmware(), name, stock.where())) {
+      WEXLO_TRY(image.stock, twin->content->source(context));
+    }
+  }
+  return {};
+}
+
+}  // namespace wexlo

@@ -1,0 +1,42 @@
+#pragma once
+/// What `prepare` is told.
+
+#include "base/output.hpp"
+#include "firmware/image_cache.hpp"
+#include "job/patch.hpp"
+#include "kit/facts/chain_facts.hpp"
+#include "kit/facts/given.hpp"
+#include "kit/facts/sheet.hpp"
+#include "kit/facts/ways.hpp"
+#include "verified/key.hpp"
+
+namespace wexlo {
+
+/// What is taken over of an older kit.
+struct OlderKit {
+  std::string device, build;                 ///< another build than the firmware's makes an update
+  std::vector<ImageFacts> chain;             ///< what differs from it is reported
+  std::map<std::string, std::string> stock;  ///< SHA-256 of its stock images, by partition
+};
+
+struct PrepareOptions {
+  std::vector<Recipe> recipes;
+  std::optional<Slots> slots;  ///< nullopt: both where the sheet says that they are the same
+  bool wipe = false;
+  PatchOptions patch;
+  bool dry_run = false;  ///< everything but writing the kit
+  Overwrite overwrite = Overwrite::Refuse;
+  OlderKit older;
+  verified::SignerPtr signer;         ///< the owner's key, for a phone that shall start locked
+  std::optional<Sheet> sheet;         ///< of the phone
+  std::vector<GivenFile> given;       ///< images besides the firmware's, and packages to install
+  std::vector<std::string> accept;    ///< codes of problems that a person has said yes to
+  bool stock = false;                 ///< no recipes: a kit that only puts stock images back
+  std::vector<std::string> stock_of;  ///< with `stock`: these partitions; empty: the boot chain
+  ImageCachePtr cache;                ///< of images taken out; may be empty
+  std::vector<std::string> inputs;    ///< paths that are read: none of them is written to
+
+  [[nodiscard]] const Sheet* phone_sheet() const { return sheet ? &*sheet : nullptr; }
+};
+
+}  // namespace wexlo
