@@ -99,13 +99,13 @@ class Drawing {
 
   std::string state(const ChainStruct& one) const {
     const Paint& paint = session_.paint;
-    if (!one.found && walk_.digest.empty()) return paint.faint("not at hand");
+    if (!one.found && walk_.digest.empty()) return paint.faint("not available");
     if (!one.found) return paint.bad("missing");
     switch (one.signature) {
       case SignatureState::Holds: break;
       case SignatureState::None: return paint.warning("unsigned");
       case SignatureState::Stale: return paint.bad("changed after signing");
-      default: return paint.bad("signature not true");
+      default: return paint.bad("signature not valid");
     }
     if (one.key_expected == false) return paint.bad("signed with another key");
     const auto at = walk_.standings.find(one.partition);
@@ -116,7 +116,7 @@ class Drawing {
 
   std::string state(const Claim& claim) const {
     const Paint& paint = session_.paint;
-    if (claim.standing == Standing::Missing) return paint.faint("not at hand");
+    if (claim.standing == Standing::Missing) return paint.faint("not available");
     if (claim.standing == Standing::Disabled) return paint.warning("switched off");
     if (claim.standing != Standing::Ok) return paint.bad("not true");
     return claim.looked ? paint.good("true") : paint.faint("not looked at");
@@ -181,7 +181,7 @@ Json chain_json(const verified::Walk& walk) {
          {"key_expected", one.key_expected ? Json(*one.key_expected) : Json()},
          {"rollback_index", one.rollback_index},
          {"flags", one.flags},
-         {"vouches_for", claims}});
+         {"covers", claims}});
   }
   return out;
 }

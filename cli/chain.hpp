@@ -1,5 +1,5 @@
 #pragma once
-/// The verified-boot chain as a tree: who vouches for whom, with which key, and what is true.
+/// The verified-boot chain as a tree: what covers what, with which key, and what is valid.
 
 #include "reply.hpp"
 #include "verified/chain.hpp"

@@ -176,18 +176,18 @@ class Text {
   std::string out_;
 };
 
-/// Writes mended copies, each complete or not at all.
+/// Writes repaired copies, each complete or not at all.
 Status repair(const CheckArguments& options, const CheckOptions& core, Reply& reply,
               const Session& session) {
   namespace fs = std::filesystem;
   constexpr std::uint64_t kPiece = 4u << 20;
-  WEXLO_TRY(const auto mended, mend(options.paths, core, session.context));
+  WEXLO_TRY(const auto repaired, repair_images(options.paths, core, session.context));
   const fs::path folder = options.repair;
   std::error_code error;
   fs::create_directories(folder, error);
   if (error) return fail(io_error(error.value(), "cannot make the folder", folder.string()));
   Json rows = Json::array();
-  for (const Mended& one : mended) {
+  for (const RepairedImage& one : repaired) {
     const fs::path target = folder / (one.partition + ".img");
     WEXLO_CHECK(check_not_input(target, options.paths));
     WEXLO_TRY(OutputFile file,
@@ -204,11 +204,11 @@ Status repair(const CheckArguments& options, const CheckOptions& core, Reply& re
     rows.push_back({{"partition", one.partition},
                     {"file", file.target().string()},
                     {"blocks", one.blocks.size()}});
-    reply.text += fmt::format("  mended {}: {} block{} given again, written to {}\n",
+    reply.text += fmt::format("  repaired {}: {} block{} given again, written to {}\n",
                               printable(one.partition), one.blocks.size(),
                               one.blocks.size() == 1 ? "" : "s", printable(file.target().string()));
   }
-  reply.result["mended"] = rows;
+  reply.result["repaired"] = rows;
   return {};
 }
 
@@ -230,7 +230,7 @@ Result<Reply> run_check(const CheckArguments& options, const Session& session) {
 
 void add_check(CLI::App& app, Session& session, int& exit_code) {
   auto options = std::make_shared<CheckArguments>();
-  Command(app, "check", "Tell whether images are sound, and whether a phone would start them")
+  Command(app, "check", "Tell whether images are valid, and whether a phone would start them")
       .positional("PATH", options->paths, "Images, a folder of them, firmware, or a kit")
       .option("--against", "FIRMWARE", options->against,
               "Their stock firmware: what was changed, and the rest of the chain")
@@ -244,7 +244,7 @@ void add_check(CLI::App& app, Session& session, int& exit_code) {
       .flag("--no-trees", options->no_trees, "Leave hash trees of large partitions out")
       .option("--repair", "DIR", options->repair,
               "Give single bad blocks again by the error correction, into copies there")
-      .flag("--force", options->force, "Replace mended copies that are there already")
+      .flag("--force", options->force, "Replace repaired copies that are there already")
       .runs([=, &session, &exit_code] {
         exit_code = finish(session, "check", run_check(*options, session));
       });

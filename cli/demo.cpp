@@ -145,7 +145,7 @@ class Demo {
     WEXLO_CHECK(phone(factory, "vernier", "vernier-other-variant"));
     say("A third phone: Korvale Tarn 1, codename plumbline. Its firmware is a download-mode tar "
         "with lz4 members and a sum line.");
-    const fs::path tar = folder_ / "plumbline-home.tar.md5";
+    const fs::path tar = folder_ / "plumbline-download.tar.md5";
     WEXLO_CHECK(demo::write_plumbline(tar, demo::FirmwareSize::Usual, session_.context));
     WEXLO_CHECK(phone(tar, "plumbline", "plumbline-other-phone"));
     WEXLO_CHECK(step("Put the patched image into the package itself: sums and sizes stay true.",

@@ -16,7 +16,7 @@ void add_recipe_options(Command& command, RecipeOptions& options, Need need) {
             "A recipe file, or @NAME for one that comes with Wexlo; several in their order", need)
       .option("--set", "NAME=VALUE", options.settings,
               "A value for a recipe's parameter; arch= is the phone's processor")
-      .flag("--onto-foreign", options.onto_foreign, "Patch on top of another hand's patch");
+      .flag("--onto-foreign", options.onto_foreign, "Patch on top of another tool's patch");
 }
 
 Result<Settings> settings_of(const std::vector<std::string>& given) {

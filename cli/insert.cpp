@@ -40,11 +40,10 @@ Json result_json(const InsertArguments& options, const Inserted& done) {
 }
 
 std::string text_of(const Session& session, const InsertArguments& options, const Inserted& done) {
-  std::string out =
-      session.paint.heading(done.stopped
-                                ? std::string("Nothing was written: something speaks against it")
-                                : fmt::format("Package ready: {}", printable(options.out))) +
-      "\n";
+  std::string out = session.paint.heading(
+                        done.stopped ? std::string("Nothing was written: a problem was found")
+                                     : fmt::format("Package ready: {}", printable(options.out))) +
+                    "\n";
   Table table({"image", "in", "size", "before"});
   for (const InsertedImage& one : done.images)
     table.row({printable(one.partition), printable(one.file.empty() ? "the package" : one.file),
@@ -52,7 +51,7 @@ std::string text_of(const Session& session, const InsertArguments& options, cons
   out += table.text(session.paint);
   if (done.stopped) return out;
   for (const std::string& list : done.report.lists)
-    out += fmt::format("  made true again: {}\n", printable(list));
+    out += fmt::format("  renewed: {}\n", printable(list));
   if (done.report.sum_line) out += "  the sum line at its end was made anew\n";
   out += "  read again: every image comes out as it was put in\n";
   return out;
@@ -80,7 +79,7 @@ Result<Reply> run_insert(const InsertArguments& options, const Session& session)
     for (const Finding& one : done.findings)
       if (one.level == Level::Problem) codes.push_back(one.id.text());
     reply.refusal = Error{.code = ErrorCode::DoesNotFit,
-                          .message = "no package was written: something speaks against it",
+                          .message = "no package was written: a problem was found",
                           .file = options.firmware,
                           .found = fmt::format("{}", fmt::join(codes, ", ")),
                           .hint = fmt::format("Take the image that belongs there. What you know "
@@ -100,7 +99,7 @@ void add_insert(CLI::App& app, Session& session, int& exit_code) {
       .positional("NAME=IMAGE", options->images, "A partition, and the image for it")
       .option("-o,--output", "OUT", options->out, "The package to write", Need::Required)
       .option("--accept", "CODE", options->accept,
-              "Go on although this very finding speaks against it")
+              "Go on in spite of this finding, named by its code")
       .flag("--force", options->force, "Replace an output that is there already")
       .runs([=, &session, &exit_code] {
         exit_code = finish(session, "insert", run_insert(*options, session));

@@ -39,7 +39,7 @@ class Teller {
     starts(item_.starts);
     if (!item_.partitions.empty()) partitions();
     if (item_.chain) {
-      out_ += "\n" + session_.paint.heading("  verified boot: who vouches for whom") + "\n";
+      out_ += "\n" + session_.paint.heading("  verified boot: what covers what") + "\n";
       out_ += chain_text(*item_.chain, session_);
     }
     if (item_.image) image(*item_.image);

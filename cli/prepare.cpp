@@ -82,7 +82,7 @@ std::string fit_text(const Session& session, const std::vector<FitRow>& rows) {
 Error refusal(const PrepareArguments& options, const Prepared& done) {
   const auto codes = stopping(done);
   return {.code = ErrorCode::DoesNotFit,
-          .message = "no kit was made: something speaks against it",
+          .message = "no kit was made: a problem was found",
           .file = options.firmware,
           .found = fmt::format("{}", fmt::join(codes, ", ")),
           .hint = fmt::format("Take the firmware that fits. What you know better is passed with "
@@ -236,7 +236,7 @@ std::string image_text(const Session& session, const PrepareArguments& options, 
 }
 
 std::string title_text(const PrepareArguments& options, const Prepared& done) {
-  if (done.stopped) return "No kit: something speaks against it";
+  if (done.stopped) return "No kit: a problem was found";
   if (options.dry_run) return "Dry run: nothing is written";
   return fmt::format("Kit ready: {}", printable(options.kit));
 }
@@ -337,7 +337,7 @@ void add_prepare(CLI::App& app, Session& session, int& exit_code) {
       .option("--install", "ZIP", options->install,
               "A system package that is installed from recovery before the images are written")
       .option("--accept", "CODE", options->accept,
-              "Go on although this very finding speaks against it")
+              "Go on in spite of this finding, named by its code")
       .flag("--stock", options->stock, "No recipe: a kit that only puts the stock images back")
       .option("--key", "KEY", options->key,
               "Your own signing key (PEM): a phone that trusts it starts the kit locked")

@@ -32,13 +32,25 @@ Status usage(std::string message, const std::string& found, std::string expected
 
 constexpr std::uint64_t kMostPartition = std::uint64_t{1} << 44;
 
-/// `NAME:VALUE`, where NAME is a partition's; else the value alone.
+/// `PARTITION=VALUE`; else the value alone, for the only image.
 SealOptions::Named named(const std::string& text) {
-  const std::size_t colon = text.find(':');
-  const std::string name = text.substr(0, std::min(colon, text.size()));
-  if (colon == std::string::npos || !check_partition_name(name) || name.contains('.'))
-    return {"", "", text};
-  return {name, "", text.substr(colon + 1)};
+  const std::size_t equals = text.find('=');
+  if (equals == std::string::npos) return {"", "", text};
+  return {text.substr(0, equals), "", text.substr(equals + 1)};
+}
+
+/// `PARTITION=KEY=VALUE`, or `KEY=VALUE`: keys of properties have dots, names of partitions none.
+std::optional<SealOptions::Named> property_of(const std::string& text) {
+  SealOptions::Named out{"", "", text};
+  const std::size_t first = text.find('=');
+  const bool has_partition = first != text.npos && first > 0 && text.find('.') > first &&
+                             text.find('=', first + 1) != text.npos;
+  if (has_partition) out = {text.substr(0, first), "", text.substr(first + 1)};
+  const std::size_t equals = out.value.find('=');
+  if (equals == 0 || equals == std::string::npos) return std::nullopt;
+  out.key = out.value.substr(0, equals);
+  out.value.erase(0, equals + 1);
+  return out;
 }
 
 Status read_sizes(const SealArguments& options, SealOptions& out) {
@@ -55,17 +67,20 @@ Status read_sizes(const SealArguments& options, SealOptions& out) {
   return {};
 }
 
+/// `PARTITION@LOCATION=PUBKEY`
 Status read_chains(const SealArguments& options, SealOptions& out) {
   for (const std::string& one : options.chains) {
-    const std::size_t first = one.find(':');
-    const std::size_t second = first == one.npos ? one.npos : one.find(':', first + 1);
+    const std::size_t at = one.find('@'), equals = one.find('=', std::min(at, one.size()));
     unsigned location = 0;
-    if (second != one.npos) std::from_chars(one.data() + first + 1, one.data() + second, location);
-    if (location == 0 || location > 31)
+    if (at != one.npos && equals != one.npos) {
+      const char* const end = one.data() + equals;
+      if (std::from_chars(one.data() + at + 1, end, location).ptr != end) location = 0;
+    }
+    if (at == 0 || location == 0 || location > 31)
       return usage("--chain does not read", one,
-                   "PARTITION:LOCATION:PUBKEY with a location from 1 to 31");
-    WEXLO_TRY(Bytes key, verified::load_public_key(one.substr(second + 1)));
-    out.chains.push_back({one.substr(0, first), location, std::move(key)});
+                   "PARTITION@LOCATION=PUBKEY with a location from 1 to 31");
+    WEXLO_TRY(Bytes key, verified::load_public_key(one.substr(equals + 1)));
+    out.chains.push_back({one.substr(0, at), location, std::move(key)});
   }
   return {};
 }
@@ -76,13 +91,9 @@ Status read_named(const SealArguments& options, SealOptions& out) {
   for (const std::string& one : options.flags)
     out.flags.push_back(named(one));
   for (const std::string& one : options.properties) {
-    SealOptions::Named property = named(one);
-    const std::size_t equals = property.value.find('=');
-    if (equals == 0 || equals == std::string::npos)
-      return usage("--property does not read", one, "[PARTITION:]KEY=VALUE");
-    property.key = property.value.substr(0, equals);
-    property.value.erase(0, equals + 1);
-    out.properties.push_back(std::move(property));
+    auto property = property_of(one);
+    if (!property) return usage("--property does not read", one, "[PARTITION=]KEY=VALUE");
+    out.properties.push_back(std::move(*property));
   }
   return {};
 }
@@ -187,16 +198,16 @@ Result<Reply> run_seal(const SealArguments& options, const Session& session) {
 
 void add_seal(CLI::App& app, Session& session, int& exit_code) {
   auto options = std::make_shared<SealArguments>();
-  Command(app, "seal", "Make digests, footers and signatures true again")
-      .positional("IMAGE", options->images, "Images, or NAME=FILE; those that belong together")
+  Command(app, "seal", "Make digests, footers and signatures valid again")
+      .positional("IMAGE", options->images, "Images, or PARTITION=FILE; those that belong together")
       .option("-o,--output", "DIR", options->output, "Folder for the sealed images", Need::Required)
       .option("--key", "KEY", options->key,
               "Signing key (PEM); with --signer, the public key that belongs to it")
       .option("--signer", "PROGRAM", options->signer,
-              "Signs: gets the algorithm as its argument and the digest on standard input")
+              "Signs: started with REQUEST.toml and ANSWER.bin, it writes the signature there")
       .choice("--sign-digest", {"sha256", "sha512"}, options->sign_digest,
               "Digest of the signature; as before, else sha256")
-      .option("--partition-size", "[NAME=]SIZE", options->sizes,
+      .option("--partition-size", "[PARTITION=]SIZE", options->sizes,
               "Size of a partition, for an image without a footer")
       .choice("--footer", {"hash", "tree"}, options->footer,
               "Kind of a footer; as before, else by what the image is")
@@ -205,16 +216,15 @@ void add_seal(CLI::App& app, Session& session, int& exit_code) {
       .option("--salt", "HEX", options->salt, "Salt; as before, else one from name and size")
       .option("--fec", "ROOTS", options->fec,
               "Error correction beside a tree: 0 none, else 2 to 24; as before, else 2")
-      .option("--rollback", "[NAME:]N", options->rollback, "Set a rollback index")
-      .option("--flag", "[NAME:]FLAG", options->flags,
+      .option("--rollback", "[PARTITION=]N", options->rollback, "Set a rollback index")
+      .option("--flag", "[PARTITION=]FLAG", options->flags,
               "Set vbmeta's flags: hashtree-disabled, verification-disabled, none")
-      .option("--property", "[NAME:]KEY=VALUE", options->properties, "Set a property")
-      .option("--chain", "NAME:LOC:PUBKEY", options->chains,
+      .option("--property", "[PARTITION=]KEY=VALUE", options->properties, "Set a property")
+      .option("--chain", "PARTITION@LOCATION=PUBKEY", options->chains,
               "Let vbmeta chain a partition that is signed with that key")
       .option("--include", "IMAGE", options->includes,
-              "Let vbmeta vouch for this image, too, by its own footer")
-      .option("--new-vbmeta", "NAME", options->new_vbmeta,
-              "Make a vbmeta that vouches for the images")
+              "Let vbmeta cover this image, too, by its own footer")
+      .option("--new-vbmeta", "NAME", options->new_vbmeta, "Make a vbmeta that covers the images")
       .choice("--older-signature", {"keep", "strip", "remake"}, options->older,
               "The older signature behind a boot image")
       .option("--older-key", "KEY", options->older_key, "Key for it; without, --key's")

@@ -78,7 +78,7 @@ Bytes root_ramdisk(const Phone& phone, bool recovery, const PhoneSizes& sizes) {
   return ramdisk(files, Compression::Gzip);
 }
 
-/// Images with hash footers, and the vbmeta that vouches for them.
+/// Images with hash footers, and the vbmeta that covers them.
 struct ImageFiles {
   explicit ImageFiles(const Phone& one) : phone(one) {}
   const Phone& phone;

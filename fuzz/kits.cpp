@@ -1,4 +1,4 @@
-/// Sheets, listings that are made true again, and images put into packages.
+/// Sheets, listings that are renewed, and images put into packages.
 
 #include <algorithm>
 

@@ -115,7 +115,7 @@ void patch(View input) {
   must(twice && equal(twice->bytes, patched->bytes));
   if (!patched->changed || !patched->way_back.in_image) return;
   const auto back = restore_image(*again, {}, bounded());
-  must(back && (equal(back->bytes, input) || find_journal(*loaded->image, bounded())));
+  must(back && (equal(back->bytes, input) || find_journal(*loaded, bounded())));
 }
 
 std::vector<std::string> patch_seeds() {
@@ -139,7 +139,7 @@ std::vector<std::string> patch_seeds() {
 void restore(View input) {
   const auto loaded = load_image(Blob(to_bytes(input)), "input");
   if (!loaded || !loaded->image) return;
-  const auto journal = find_journal(*loaded->image, bounded());
+  const auto journal = find_journal(*loaded, bounded());
   const auto back = restore_image(*loaded, {}, bounded());
   if (back && back->from == "image")
     must(journal && *journal && sha256_hex(back->bytes) == (*journal)->stock_sha256);

@@ -14,7 +14,7 @@ void device_tree(View input) {
     if (blobs[i].compression != "none") continue;
     const auto same = dt::replace(place, {{i, blobs[i].fdt}});
     if (same) must(equal(*same, input));
-    // Edits of a sound tree leave a sound tree, and a second one finds nothing to do.
+    // Edits of a valid tree leave a valid tree, and a second one finds nothing to do.
     const View tree = blobs[i].fdt.view();
     (void)dt::mount_nodes(tree);
     const auto set = dt::set_property(tree, "/", "tide", to_bytes("x"));

@@ -72,7 +72,7 @@ void judge(View input) {
   Subject one{.partition = std::string(boot::partition_kind(*loaded->image)), .name = "input"};
   one.source = open_memory(loaded->bytes, "input");
   one.loaded = *loaded;
-  one.reading = *read_deep(*one.image(), context, Digests::Left);
+  one.reading = *read_deep(*one.loaded, context, Digests::Left);
   Report report;
   judge_form(one, &one, report);
   judge_ramdisks(one, &one, report);

@@ -1,5 +1,7 @@
 #include "base/bytes.hpp"
 
+#include <sys/mman.h>
+
 #include <cstdlib>
 #include <new>
 
@@ -20,6 +22,38 @@ void RawBuffer::resize(std::size_t size) {
   size_ = size;
 }
 
+void RawBuffer::resize_zeroed(std::size_t size) {
+  if (size_ == 0 && size > 0) {
+    std::free(data_);
+    data_ = static_cast<std::byte*>(std::calloc(size, 1));
+    if (data_ == nullptr) throw OutOfMemory(size);
+    size_ = size;
+    return;
+  }
+  const std::size_t was = size_;
+  resize(size);
+  if (size > was) std::fill(data_ + was, data_ + size, std::byte{0});
+}
+
+void give_back_zeros(const Blob& bytes) {
+  constexpr std::size_t kPage = 64u << 10;  // a multiple of any system's page
+  constexpr std::size_t kWorthIt = 1u << 20;
+  if (bytes.size() < kWorthIt) return;
+  const auto address = reinterpret_cast<std::uintptr_t>(bytes.view().data());
+  std::size_t at = static_cast<std::size_t>(align_up(address, kPage) - address), zeros = at;
+  const auto give = [&] {
+    if (at == zeros) return;
+    auto* const begin = const_cast<std::byte*>(bytes.view().data()) + zeros;
+    ::madvise(begin, at - zeros, MADV_DONTNEED);  // refused: they just stay
+  };
+  for (; at + kPage <= bytes.size(); at += kPage) {
+    if (all_bytes(bytes.view().subspan(at, kPage), std::byte{0})) continue;
+    give();
+    zeros = at + kPage;
+  }
+  give();
+}
+
 Blob RawBuffer::release(Hold hold) {
   Blob out;
   out.view_ = {data_, size_};
@@ -33,6 +67,10 @@ Blob RawBuffer::release(Hold hold) {
 
 bool equal(View a, View b) {
   return a.size() == b.size() && (a.empty() || std::memcmp(a.data(), b.data(), a.size()) == 0);
+}
+
+bool starts_with(View bytes, View start) {
+  return start.size() <= bytes.size() && equal(bytes.first(start.size()), start);
 }
 
 bool all_bytes(View bytes, std::byte value) {

@@ -64,6 +64,8 @@ class RawBuffer {
   ~RawBuffer();
   /// New bytes are undefined. Throws OutOfMemory.
   void resize(std::size_t size);
+  /// New bytes are zeros; of a buffer that was empty they take no memory before they are written.
+  void resize_zeroed(std::size_t size);
   [[nodiscard]] std::size_t size() const { return size_; }
   [[nodiscard]] MutableView view() { return {data_, size_}; }
   /// Hands the bytes over; the buffer is empty afterwards.
@@ -75,7 +77,12 @@ class RawBuffer {
   std::size_t size_ = 0;
 };
 
+/// Gives the memory of whole pages of zeros back to the system; they are read as zeros all the
+/// same. Images are mostly padding. Precondition: memory of one's own that nobody writes any more.
+void give_back_zeros(const Blob& bytes);
+
 [[nodiscard]] bool equal(View a, View b);
+[[nodiscard]] bool starts_with(View bytes, View start);
 [[nodiscard]] bool all_bytes(View bytes, std::byte value);  ///< true for an empty view
 [[nodiscard]] View as_view(std::string_view text);
 [[nodiscard]] std::string_view as_text(View bytes);

@@ -91,7 +91,7 @@ Bytes make_delta(View source, View target) {
   Bytes out;
   put_varint(out, target.size());
   const Index index(source);
-  std::size_t literal = 0;   // begin of the new bytes at hand
+  std::size_t literal = 0;   // begin of the new bytes here
   std::size_t expected = 0;  // where the source goes on after the last stretch
   const auto emit = [&](std::size_t at, std::size_t from, std::size_t size) {
     put_varint(out, at - literal);
@@ -135,30 +135,44 @@ Bytes make_delta(View source, View target) {
   return out;
 }
 
-Result<Bytes> apply_delta(View source, View delta, std::uint64_t most) {
+Status apply_delta(View source, View delta, std::uint64_t most, const DeltaSink& sink) {
   const auto out_of_range = [](std::string_view what) {
     return fail({.code = ErrorCode::OutOfRange, .message = std::string(what)});
   };
   WEXLO_TRY(const std::uint64_t total, take_varint(delta));
   if (total > most) return out_of_range("more would come out than a stock image has");
-  Bytes out;
-  std::uint64_t expected = 0;
+  std::uint64_t left = total, expected = 0;
   while (true) {
     WEXLO_TRY(const std::uint64_t fresh, take_varint(delta));
-    if (fresh > delta.size() || fresh > total - out.size())
-      return out_of_range("new bytes run past the end");
-    append(out, delta.first(fresh));
+    if (fresh > delta.size() || fresh > left) return out_of_range("new bytes run past the end");
+    WEXLO_CHECK(sink(delta.first(fresh)));
+    left -= fresh;
     delta = delta.subspan(fresh);
     if (delta.empty()) break;
     WEXLO_TRY(const std::uint64_t size, take_varint(delta));
     WEXLO_TRY(const std::uint64_t zigzag, take_varint(delta));
     const std::uint64_t from = expected + ((zigzag >> 1) ^ (0 - (zigzag & 1)));
-    if (from > source.size() || size > source.size() - from || size > total - out.size())
+    if (from > source.size() || size > source.size() - from || size > left)
       return out_of_range("a stretch runs past the source");
-    append(out, source.subspan(from, size));
+    WEXLO_CHECK(sink(source.subspan(from, size)));
+    left -= size;
     expected = from + size;
   }
-  if (out.size() != total) return out_of_range("fewer bytes come out than promised");
+  if (left != 0) return out_of_range("fewer bytes come out than promised");
+  return {};
+}
+
+Result<Bytes> apply_delta(View source, View delta, std::uint64_t most) {
+  Bytes out;
+  View rest = delta;
+  // Room for all of it at once, but not for whatever a damaged delta promises.
+  constexpr std::uint64_t kMostReserved = 256u << 20;
+  if (const auto total = take_varint(rest))
+    out.reserve(static_cast<std::size_t>(std::min({*total, most, kMostReserved})));
+  WEXLO_CHECK(apply_delta(source, delta, most, [&out](View piece) -> Status {
+    append(out, piece);
+    return {};
+  }));
   return out;
 }
 

@@ -2,14 +2,21 @@
 /// What makes one run of bytes out of another: stretches copied from the source, and the bytes that
 /// are new. Form: docs/formats/way-back.md.
 
+#include <functional>
+
 #include "base/bytes.hpp"
 
 namespace wexlo {
 
 [[nodiscard]] Bytes make_delta(View source, View target);
 
+/// Takes what comes out, piece by piece; its failure ends the work.
+using DeltaSink = std::function<Status(View piece)>;
 /// @param most  bytes that may come out. Errors: Truncated, OutOfRange (a stretch outside the
-/// source, more bytes than `most`).
+/// source, more bytes than `most`), those of the sink.
+[[nodiscard]] Status apply_delta(View source, View delta, std::uint64_t most,
+                                 const DeltaSink& sink);
+/// The same, in one piece.
 [[nodiscard]] Result<Bytes> apply_delta(View source, View delta, std::uint64_t most);
 
 /// A number in groups of seven bits, lowest first; the high bit says that more follow.

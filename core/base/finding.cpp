@@ -102,7 +102,7 @@ constexpr FindingKind kKinds[] = {
          "Keep the bootloader unlocked while changed images are on the phone."),
     rule(C::SystemDigest, "system-digest", Warning, kAny,
          "system partitions are what their hash trees say",
-         "Take the image out of the package again; wexlo check --mend repairs single blocks."),
+         "Take the image out of the package again; wexlo check --repair repairs single blocks."),
     rule(C::ErrorCorrection, "error-correction", Warning, kAny,
          "the error correction codes are those of the data", kStockImage),
     rule(C::SuperTables, "super-tables", Problem, kAny, "every copy of super's tables is valid",

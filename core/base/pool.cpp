@@ -68,7 +68,7 @@ struct TaskGroup::State {
     }
   }
 
-  const Context& context;
+  const Context context;  ///< a copy: a caller's may be gone before the last task is
   std::mutex mutex;
   std::condition_variable changed;
   std::deque<Task> queue;

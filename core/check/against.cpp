@@ -249,7 +249,7 @@ class Stranger {
           "differently.";
     } else {
       out_.verdict = "patched";
-      out_.sentence = fmt::format("It is {} build, patched by another hand: {}.",
+      out_.sentence = fmt::format("It is {} build, patched by another tool: {}.",
                                   out_.build == "same" ? "of this" : "perhaps of this", what);
     }
   }
@@ -263,8 +263,8 @@ class Stranger {
 
 }  // namespace
 
-Result<AgainstStock> judge_stranger(const Subject& one, const Subject& stock,
-                                    const Context& context) {
+Result<AgainstStock> judge_changed(const Subject& one, const Subject& stock,
+                                   const Context& context) {
   WEXLO_TRY(const ImageComparison comparison, compare_images(*stock.loaded, *one.loaded, context));
   return Stranger(one, stock).run(comparison);
 }

@@ -19,7 +19,7 @@ struct AgainstStock {
 };
 
 /// Errors: Interrupted. @pre both hold an image that reads
-[[nodiscard]] Result<AgainstStock> judge_stranger(const Subject& one, const Subject& stock,
-                                                  const Context& context);
+[[nodiscard]] Result<AgainstStock> judge_changed(const Subject& one, const Subject& stock,
+                                                 const Context& context);
 
 }  // namespace wexlo

@@ -44,7 +44,7 @@ class CheckJob {
     judge_images(given, stock);
     judge_set({subjects_, out_.walk, options_.slot, whole_}, report_);
     others();
-    WEXLO_CHECK(judge_stranger_images(given, stock));
+    WEXLO_CHECK(judge_changed_images(given, stock));
     faults();
     partitions();
     verdicts();
@@ -95,7 +95,7 @@ class CheckJob {
     return out;
   }
 
-  /// vbmeta, else boot's footer where that is a top-level struct: signed, or vouching for others.
+  /// vbmeta, else boot's footer where that is a top-level struct: signed, or covering others.
   /// An unsigned one that speaks of boot alone is a copy of what a vbmeta has that is not here.
   bool has_top() const {
     if (set_.find_slotted("vbmeta", suffix_) != nullptr) return true;
@@ -103,7 +103,7 @@ class CheckJob {
     if (boot == nullptr || !boot->loaded) return false;
     const OwnFooter footer = own_footer(*boot);
     if (!footer.there) return false;
-    return footer.is_signed || footer.vouches || (set_.is_whole() && !options_.key.empty());
+    return footer.is_signed || footer.covers || (set_.is_whole() && !options_.key.empty());
   }
 
   Status walk(const Subjects& stock) {
@@ -186,7 +186,7 @@ class CheckJob {
     const bool judged = out_.walk.standings.contains(one.partition);
     if (footer.there && !footer.reads)
       report_.add(FindingCode::VerifiedStruct, one.partition,
-                  fmt::format("The image's own footer does not lead to a sound struct: {}.",
+                  fmt::format("The image's own footer does not lead to a valid struct: {}.",
                               footer.trouble),
                   one.untouched);
     else if (!footer.there && twin != nullptr && own_footer(*twin).there && !judged)
@@ -198,12 +198,12 @@ class CheckJob {
     const auto older = verified::older_signature(bytes.subspan(end), bytes.first(end));
     if (older && !older->holds)
       note(FindingCode::OlderSignature,
-           "The older boot signature is not true for the image: loaders of "
+           "The older boot signature is not valid for the image: loaders of "
            "that age stop there when locked.",
            one.partition);
     if (footer.digest == false)
       report_.add(FindingCode::ImageDigest, one.partition,
-                  "The digest in the image's own footer is not true for it.", false,
+                  "The digest in the image's own footer does not match it.", false,
                   judged || options_.locked == false ? Level::Warning : Level::Problem);
   }
 
@@ -249,13 +249,13 @@ class CheckJob {
       if (is_of_super(note.id.code)) report_.add(FindingCode::SuperTables, "super", note.message);
   }
 
-  Status judge_stranger_images(const Subjects& given, const Subjects& stock) {
+  Status judge_changed_images(const Subjects& given, const Subjects& stock) {
     for (const Subject& one : subjects_.all) {
       const Subject* twin = stock.find(one.partition);
       if (twin == nullptr || given.find(one.partition) == nullptr) continue;
       if (one.image() == nullptr || twin->image() == nullptr) continue;
       if (one.untouched && given.all.size() > 1) continue;
-      WEXLO_TRY(AgainstStock judged, judge_stranger(one, *twin, context_));
+      WEXLO_TRY(AgainstStock judged, judge_changed(one, *twin, context_));
       out_.against.push_back(std::move(judged));
     }
     return {};
@@ -303,7 +303,7 @@ class CheckJob {
         continue;
       }
       add(one.partition, out_.walk.verification_disabled ? Standing::Disabled : Standing::Unsigned,
-          "no struct vouches for it");
+          "no struct covers it");
     }
     for (const auto& [name, footer] : lone_)
       add(name, footer.trouble.empty() ? Standing::Unsigned : Standing::DigestMismatch,
@@ -351,7 +351,7 @@ class CheckJob {
                     "flags switch verification off.",
                     whose)
               : fmt::format(
-                    "A locked phone starts it: all that is here is true, and signed with "
+                    "A locked phone starts it: all that is here is valid, and signed with "
                     "{} ({}).",
                     whose, first_of(top.key_sha256));
     }
@@ -391,7 +391,7 @@ class CheckJob {
     return {};
   }
 
-  /// Nothing at hand is at the top of a chain.
+  /// Nothing here is at the top of a chain.
   void without_chain() {
     bool footers = !lone_.empty(), stock = true, wrong = false;
     for (const auto& [name, footer] : lone_)

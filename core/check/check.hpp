@@ -1,5 +1,5 @@
 #pragma once
-/// Judging a set of images: sound or not, whether a phone would start it, and what a stranger's
+/// Judging a set of images: valid or not, whether a phone would start it, and what another tool's
 /// patch did: docs/checks.md, docs/verified-boot.md.
 
 #include <map>
@@ -15,7 +15,7 @@ struct CheckOptions {
   std::optional<bool> locked;  ///< the phone's state, where it is known
   std::map<std::uint32_t, std::uint64_t> rollback;  ///< stored indexes by location
   std::string slot;                                 ///< "a", "b" or empty
-  bool trees = true;                                ///< hash trees of what is at hand, too
+  bool trees = true;                                ///< hash trees of what is here, too
 };
 
 /// Where the trusted root key is from.
@@ -52,14 +52,14 @@ struct Checked {
                                           const CheckOptions& options, const Context& context);
 
 /// An image with its bad blocks given again.
-struct Mended {
+struct RepairedImage {
   std::string partition;
   SourcePtr source;
   std::vector<verified::Repaired> blocks;
 };
 /// Those partitions of a set whose hash trees have bad blocks that their error correction gives
-/// again. Errors: NoMatch (nothing to mend, or it cannot be), those of reading.
-[[nodiscard]] Result<std::vector<Mended>> mend(const std::vector<std::string>& paths,
-                                               const CheckOptions& options, const Context& context);
+/// again. Errors: NoMatch (nothing to repair, or it cannot be), those of reading.
+[[nodiscard]] Result<std::vector<RepairedImage>> repair_images(
+    const std::vector<std::string>& paths, const CheckOptions& options, const Context& context);
 
 }  // namespace wexlo

@@ -39,7 +39,7 @@ OwnFooter own_footer(const Subject& one) {
   out.is_signed = vbmeta->number("algorithm_type") != 0;
   for (const verified::Descriptor& claim : *claims) {
     const auto name = verified::partition_of(claim);
-    out.vouches = out.vouches || (!name.empty() && name != one.partition);
+    out.covers = out.covers || (!name.empty() && name != one.partition);
   }
   return out;
 }

@@ -9,7 +9,7 @@ namespace wexlo {
 struct OwnFooter {
   bool there = false, reads = true;
   bool is_signed = false;
-  bool vouches = false;        ///< for other partitions
+  bool covers = false;         ///< for other partitions
   std::optional<bool> digest;  ///< nullopt: it has none that can be checked
   std::string trouble;
 };

@@ -33,7 +33,8 @@ Result<Bytes> lz4_legacy_encode(View in, const Framing& framing, const Context& 
                                 const StockStream& stock);
 /// Does this level give the start of the stock stream's first block (either framing)? Tried on a
 /// short piece.
-bool lz4_gives(Compression kind, View content, View encoded, int level);
+/// @param thorough  tries half a megabyte of it, else what turns almost any other level away
+bool lz4_gives(Compression kind, View content, View encoded, int level, bool thorough);
 
 std::unique_ptr<Decoder> lz4_frame_decoder(std::uint64_t memory_limit);
 EncoderResult lz4_frame_encoder(const Framing& framing, std::uint64_t size);

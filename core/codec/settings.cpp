@@ -100,10 +100,13 @@ std::size_t whole_bound(Compression kind, Effort effort) {
   return fast ? 4u << 20 : 1u << 20;
 }
 
-Proof try_setting(Compression kind, View content, View encoded, const Framing& framing) {
+/// @param whole_follows  what fits is encoded whole next
+Proof try_setting(Compression kind, View content, View encoded, const Framing& framing,
+                  bool whole_follows) {
   if (kind != Compression::Lz4Legacy && kind != Compression::Lz4Frame)
     return try_stream(kind, content, encoded, framing);
-  return codec::lz4_gives(kind, content, encoded, framing.level) ? Proof::Start : Proof::None;
+  return codec::lz4_gives(kind, content, encoded, framing.level, !whole_follows) ? Proof::Start
+                                                                                 : Proof::None;
 }
 
 }  // namespace
@@ -117,7 +120,8 @@ namespace {
 
 /// Tries settings [first, first + proofs.size()) beside each other.
 void try_wave(Compression kind, View content, View encoded, const Framing& framing,
-              std::span<const Knobs> knobs, std::span<Proof> proofs, const Context& context) {
+              std::span<const Knobs> knobs, std::span<Proof> proofs, bool whole_follows,
+              const Context& context) {
   Context own = context;
   own.memory_bound = 512u << 20;
   own.progress = {};
@@ -129,7 +133,7 @@ void try_wave(Compression kind, View content, View encoded, const Framing& frami
       Framing tried = framing;
       tried.level = knobs[i].level;
       tried.variant = knobs[i].variant;
-      proofs[i] = try_setting(kind, content, encoded, tried);
+      proofs[i] = try_setting(kind, content, encoded, tried, whole_follows);
       return {};
     });
   (void)tasks.wait();  // a search that was stopped found nothing
@@ -152,19 +156,20 @@ Setting find_setting(Compression kind, View content, View encoded, const Framing
   Setting best{framing, Proof::None};
   // Waves of a fixed size: the likeliest settings come first and mostly end the search, and what
   // is found does not depend on the number of jobs.
-  constexpr std::size_t kWave = 4;
-  for (std::size_t first = 0; first < knobs.size(); first += kWave) {
-    const std::span<const Knobs> wave(knobs.begin() + static_cast<std::ptrdiff_t>(first),
-                                      std::min(kWave, knobs.size() - first));
+  std::size_t most = 2;
+  for (std::size_t first = 0, size = 0; first < knobs.size(); first += size, most = 4) {
+    size = std::min(most, knobs.size() - first);
+    const std::span<const Knobs> wave(knobs.begin() + static_cast<std::ptrdiff_t>(first), size);
     std::vector<Proof> proofs(wave.size(), settled ? Proof::Start : Proof::None);
-    if (!settled) try_wave(kind, content, encoded, framing, wave, proofs, context);
+    const bool whole_follows = content.size() <= whole_bound(kind, effort);
+    if (!settled) try_wave(kind, content, encoded, framing, wave, proofs, whole_follows, context);
     for (std::size_t i = 0; i < wave.size(); ++i) {
       if (proofs[i] == Proof::None) continue;
       Setting found{framing, proofs[i]};
       found.framing.level = wave[i].level;
       found.framing.variant = wave[i].variant;
       if (found.proof == Proof::Whole) return found;
-      if (content.size() <= whole_bound(kind, effort)) {
+      if (whole_follows) {
         if (!gives_all(kind, content, encoded, found.framing, context)) continue;
         found.proof = Proof::Whole;
         return found;

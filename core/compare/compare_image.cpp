@@ -325,7 +325,7 @@ std::vector<DifferentRange> ranges_of(const LoadedImage& a, const LoadedImage& b
   const View left = a.bytes.view(), right = b.bytes.view();
   const std::uint64_t common = std::min(left.size(), right.size());
   for (const NamedStretch& region : stretches_of(a)) {
-    std::uint64_t first = 0, last = 0;  // of the range at hand; empty while they are equal
+    std::uint64_t first = 0, last = 0;  // of the range here; empty while they are equal
     const auto flush = [&] {
       if (first < last) out.push_back({first, last - first, region.name});
     };
@@ -355,8 +355,8 @@ Result<ImageComparison> compare_images(const LoadedImage& a, const LoadedImage& 
   ImageComparison out{.size_a = a.bytes.size(), .size_b = b.bytes.size()};
   if (equal(a.bytes.view(), b.bytes.view())) return out;
   if (a.image && b.image) {
-    WEXLO_TRY(ImageReading reading_a, read_deep(*a.image, context));
-    WEXLO_TRY(ImageReading reading_b, read_deep(*b.image, context));
+    WEXLO_TRY(ImageReading reading_a, read_deep(a, context));
+    WEXLO_TRY(ImageReading reading_b, read_deep(b, context));
     const ImageSide side_a{a, *a.image, std::move(reading_a)};
     const ImageSide side_b{b, *b.image, std::move(reading_b)};
     out = Compare(side_a, side_b).run();

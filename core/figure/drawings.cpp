@@ -30,7 +30,7 @@ void add_tail(const LoadedImage& image, std::uint64_t begin, std::vector<Region>
   const auto footer = verified::find_footer(image.bytes.view());
   if (footer && *footer) {
     out.push_back({.name = "verified-boot struct",
-                   .detail = "what vouches for the bytes before it",
+                   .detail = "covers the bytes before it",
                    .offset = (*footer)->vbmeta_offset,
                    .size = (*footer)->vbmeta_size,
                    .ink = Ink::Signature});
@@ -96,17 +96,17 @@ std::pair<std::string, Ink> state_of(const verified::ChainStruct& one, const ver
   if (!one.found) return {"missing", walk.digest.empty() ? Ink::Faint : Ink::Bad};
   if (one.signature == SignatureState::None) return {"unsigned", Ink::Bad};
   if (one.signature == SignatureState::Stale) return {"changed after signing", Ink::Bad};
-  if (one.signature != SignatureState::Holds) return {"signature not true", Ink::Bad};
+  if (one.signature != SignatureState::Holds) return {"signature not valid", Ink::Bad};
   if (one.key_expected == false) return {"signed with another key", Ink::Bad};
-  return {"signature true", Ink::Good};
+  return {"signature valid", Ink::Good};
 }
 
 std::pair<std::string, Ink> state_of(const verified::Claim& claim) {
   using verified::Standing;
-  if (claim.standing == Standing::Missing) return {"not at hand", Ink::Faint};
+  if (claim.standing == Standing::Missing) return {"not available", Ink::Faint};
   if (claim.standing == Standing::Disabled) return {"switched off", Ink::Faint};
   if (claim.standing != Standing::Ok) return {"digest differs", Ink::Bad};
-  return claim.looked ? std::pair(std::string("digest true"), Ink::Good)
+  return claim.looked ? std::pair(std::string("digest matches"), Ink::Good)
                       : std::pair(std::string("not looked at"), Ink::Faint);
 }
 

@@ -33,7 +33,7 @@ struct Side {
 [[nodiscard]] Scene super_map(const std::string& title, const Side& before,
                               const std::optional<Side>& after);
 
-/// One line of the tree of who vouches for whom.
+/// One line of the tree of what covers what.
 struct ChainLine {
   unsigned depth = 0;
   std::string name, detail, state;

@@ -15,7 +15,7 @@ Scene chain_tree(const std::string& title, const std::vector<ChainLine>& lines,
                  const std::vector<std::string>& verdicts) {
   constexpr double kLine = 34, kIndent = 30, kBoxHeight = 26, kBoxWidth = 230, kState = 150;
   Scene scene;
-  double y = heading(scene, title, "who vouches for whom: a phone walks it from the top");
+  double y = heading(scene, title, "what covers what: a phone walks it from the top");
   std::vector<double> last_y;  // of the newest box at each depth: where its children hang
   for (const ChainLine& one : lines) {
     const double x = kLeft + kIndent * one.depth;

@@ -186,7 +186,7 @@ BuildText read_build_text(std::string_view path, std::string_view text) {
 }
 
 void facts_from_images(Firmware& firmware) {
-  // In the order of trust: what vouches for the system first.
+  // In the order of trust: what covers the system first.
   constexpr std::string_view kSpeaking[] = {"vbmeta_system", "vbmeta",      "init_boot",
                                             "boot",          "vendor_boot", "recovery"};
   for (const std::string_view wanted : kSpeaking)

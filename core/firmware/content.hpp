@@ -25,22 +25,23 @@ class ImageSink {
 class MemorySink final : public ImageSink {
  public:
   Status resize(std::uint64_t size) override {
-    bytes_.resize(static_cast<std::size_t>(size));
+    bytes_.resize_zeroed(static_cast<std::size_t>(size));
     return {};
   }
   // Writers keep to the size they set and to ranges of their own.
   Status write_at(std::uint64_t offset, View bytes) override {
-    std::ranges::copy(bytes, bytes_.begin() + static_cast<std::ptrdiff_t>(offset));
+    std::ranges::copy(bytes, bytes_.view().begin() + static_cast<std::ptrdiff_t>(offset));
     return {};
   }
   Status read_at(std::uint64_t offset, MutableView out) override {
-    std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), out.size(), out.begin());
+    std::ranges::copy(bytes_.view().subspan(static_cast<std::size_t>(offset), out.size()),
+                      out.begin());
     return {};
   }
-  Bytes take() { return std::move(bytes_); }
+  [[nodiscard]] Blob take() { return bytes_.release(); }
 
  private:
-  Bytes bytes_;
+  RawBuffer bytes_;
 };
 
 /// An image in a file that is being written. Zero blocks are not written: they stay holes.

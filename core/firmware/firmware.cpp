@@ -134,7 +134,9 @@ Result<Blob> read_partition(const PartitionFacts& partition, std::uint64_t limit
          .found = fmt::format("{} bytes", partition.size)});
   MemorySink sink;
   WEXLO_CHECK(partition.content->read(sink, {.digest = false}, context));
-  return Blob(sink.take());
+  Blob out = sink.take();
+  give_back_zeros(out);
+  return out;
 }
 
 Result<ReadPartition> read_partition(const PartitionFacts& partition,

@@ -308,6 +308,7 @@ Result<LoadedImage> load_image(const Blob& bytes, const std::string& name) {
   if (!image) return fail(in_file(at_base(std::move(image).error(), found->prefix.size), name));
   image->set_prefix(bytes.part(0, found->prefix.size));
   loaded.image = std::move(*image);
+  loaded.decoded = std::make_shared<DecodedImage>(*loaded.image);
   return loaded;
 }
 

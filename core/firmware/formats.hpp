@@ -10,6 +10,7 @@
 #include "firmware/opening.hpp"
 #include "image/layout.hpp"
 #include "image/prefix.hpp"
+#include "ramdisk/decoded.hpp"
 
 namespace wexlo {
 
@@ -73,6 +74,9 @@ struct LoadedImage {
   const Format* format = nullptr;
   Blob bytes;
   std::optional<Image> image;  ///< empty when the kind is carried whole
+  /// What the parts of `image` decode to as it was read, shared by all copies of this; nullptr
+  /// where there is none.
+  std::shared_ptr<DecodedImage> decoded{};
 };
 /// Errors: BadMagic, Unsupported (a container instead), LimitExceeded, those of the parser; the
 /// file's name is in them.

@@ -1,6 +1,6 @@
 #pragma once
 /// Other images in a package, whatever holds them: zips, tars, folders, numbered sets, super,
-/// sparse and packed images, in any nesting. All that names a replaced file is made true again.
+/// sparse and packed images, in any nesting. All that names a replaced file is renewed.
 
 #include <filesystem>
 #include <map>

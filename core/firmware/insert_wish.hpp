@@ -20,7 +20,7 @@ struct Wish {
 /// What was done besides putting images in.
 struct InsertReport {
   std::vector<FileChange> files;   ///< every file that changed, in any nesting
-  std::vector<std::string> lists;  ///< texts that were made true again, as `package!path`
+  std::vector<std::string> lists;  ///< texts that were renewed, as `package!path`
   std::vector<Finding> notes;      ///< signatures that are broken, and the like
   bool sum_line = false;           ///< a sum line was made anew
 };

@@ -57,7 +57,7 @@ struct OperationPlace {
 [[nodiscard]] std::string operation_name(std::uint32_t type);
 /// It needs no older build.
 [[nodiscard]] bool is_full_kind(std::uint32_t type);
-/// Can it be done at all? @param base  the older build is at hand. Errors: Unsupported.
+/// Can it be done at all? @param base  the older build is here. Errors: Unsupported.
 [[nodiscard]] Status check_kind(std::uint32_t type, bool base);
 
 /// Streams the blob through digest and decoder into the destinations, in their order; patches are

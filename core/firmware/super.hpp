@@ -22,7 +22,7 @@ using DeviceFinder = std::function<Result<SourcePtr>(const std::string& name)>;
 /// nullptr: it does not read, and a note in `beside` says so.
 [[nodiscard]] FirmwarePtr open_logical(const std::string& name, const SourcePtr& source,
                                        const DeviceFinder& devices, Firmware& beside);
-/// What is not sound in a super image, though some copy of its tables may do: sentences. A copy
+/// What is not valid in a super image, though some copy of its tables may do: sentences. A copy
 /// that is all zeros was never written, and is no trouble as long as another one is there.
 [[nodiscard]] std::vector<std::string> super_troubles(const Source& source);
 

@@ -58,7 +58,7 @@ inline constexpr std::uint32_t kEntrySize[] = {52, 24, 48, 64};
                                              std::uint32_t most);
 /// "_a", "_b", …
 [[nodiscard]] std::string slot_name(std::uint32_t slot);
-/// Makes the sums of tables and header true again.
+/// Makes the sums of tables and header valid again.
 void renew_sums(Metadata& metadata);
 
 }  // namespace wexlo::super_tables

@@ -44,7 +44,7 @@ struct DtBlob {
 };
 
 /// The distinct blobs of a place in the order they are stored (entries of a table may share one);
-/// empty when the form is None or the table is not sound.
+/// empty when the form is None or the table is not valid.
 [[nodiscard]] std::vector<DtBlob> blobs(const Blob& place);
 
 /// The bytes of the place with blobs (by their index in `blobs`) replaced; offsets, sizes and the
@@ -52,7 +52,7 @@ struct DtBlob {
 /// up for that. Errors: BadValue (no FDT), Unsupported (its compression).
 [[nodiscard]] Result<Bytes> replace(const Blob& place, const std::map<std::size_t, Blob>& fresh);
 
-/// Whole, of version 17, and sound to the last node: it can be edited.
+/// Whole, of version 17, and valid to the last node: it can be edited.
 [[nodiscard]] bool is_editable(View fdt);
 
 /// What an edit of one tree came to.

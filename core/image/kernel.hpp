@@ -65,7 +65,7 @@ inline constexpr std::string_view kSkipWord = "skip_initramfs", kKeepWord = "wex
 [[nodiscard]] bool may_skip_ramdisk(const Section* section, const DecodeLimit& limit = {});
 
 /// The section with another kernel of the same size in it, packed as the stock one; what stands
-/// before it is made true, appended trees are kept. Where the kernel unpacks itself the packed
+/// before it is renewed, appended trees are kept. Where the kernel unpacks itself the packed
 /// payload must not grow. Errors: DoesNotFit, and those of encode().
 [[nodiscard]] Result<Bytes> with_body(const Blob& section, const Body& body, const Blob& decoded,
                                       const Context& context);

@@ -94,9 +94,16 @@ Image Image::parse_whole(const Layout& layout, std::string section, const Blob& 
   return image;
 }
 
+std::uint64_t Image::size() const {
+  std::uint64_t out = prefix_.size() + header_.size() + tail_.size();
+  for (const Section& section : sections_)
+    out += section.bytes.size() + section.padding.size();
+  return out;
+}
+
 Bytes Image::write() const {
   Bytes out;
-  out.reserve(static_cast<std::size_t>(sections_end()) + tail_.size());
+  out.reserve(static_cast<std::size_t>(size()));
   append(out, prefix_.view());
   append(out, View(header_));
   for (const Section& section : sections_) {

@@ -60,6 +60,7 @@ class Image {
                                          const Blob& bytes, std::uint64_t size);
   /// The image's bytes: prefix, header, sections with their padding, tail.
   [[nodiscard]] Bytes write() const;
+  [[nodiscard]] std::uint64_t size() const;  ///< bytes that write() gives
 
   [[nodiscard]] const Layout& layout() const { return *layout_; }
   [[nodiscard]] std::string_view kind() const { return layout_->kind; }

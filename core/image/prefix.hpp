@@ -1,6 +1,6 @@
 #pragma once
 /// What a maker puts before a whole image: docs/formats/wrappings.md. It is kept, and where its
-/// meaning is known it is made true again for changed content.
+/// meaning is known it is renewed for changed content.
 
 #include <optional>
 #include <string>

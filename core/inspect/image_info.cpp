@@ -121,7 +121,7 @@ RamdiskLayout tell_layout(const LoadedImage& loaded, const ImageReading& reading
                                        [](const auto& one) { return one.ramdisk.has_value(); });
   if (at == reading.ramdisks.end()) return RamdiskLayout::None;
   const std::string partition = partition_of(loaded);
-  return layout_of(*at->ramdisk, signs_of(image, partition, decode_limit(context)));
+  return layout_of(*at->ramdisk, signs_of(image, partition, *loaded.decoded, context));
 }
 
 void tell_journal(const ImageReading& reading, ImageInfo& info) {

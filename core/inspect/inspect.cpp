@@ -86,7 +86,7 @@ Status look_deep(Firmware& firmware, const Context& context) {
     if (!loaded && is_of_this_run(loaded.error().code)) return fail(loaded.error());
     if (!loaded) note_unreadable(firmware, one.name, loaded.error());
     if (!loaded || !loaded->image) continue;
-    WEXLO_TRY(const ImageReading reading, read_deep(*loaded->image, context));
+    WEXLO_TRY(const ImageReading reading, read_deep(*loaded, context));
     if (!reading.kernel || reading.kernel->banner.empty()) continue;
     const std::string& release = reading.kernel->release;
     one.detail += (one.detail.empty() ? "" : ", ") +
@@ -116,7 +116,7 @@ Result<Starts> folder_starts(Firmware& firmware, const Context& context) {
                      .file = partition,
                      .expected = "boot or vendor_boot",
                      .found = std::string(loaded.format->kind)});
-      WEXLO_TRY(ImageReading reading, read_deep(*loaded.image, context));
+      WEXLO_TRY(ImageReading reading, read_deep(loaded, context));
       return Held{partition, std::move(loaded), std::move(reading)};
     };
     auto one = read();
@@ -199,7 +199,7 @@ Result<Inspection> inspect_folder(const std::string& where, const Context& conte
 /// One image: told in full.
 Status add_image(Inspection& out, const LoadedImage& loaded, const Context& context, Depth depth) {
   if (!loaded.image) return {};
-  WEXLO_TRY(const ImageReading reading, read_deep(*loaded.image, context));
+  WEXLO_TRY(const ImageReading reading, read_deep(loaded, context));
   auto info = image_info(loaded, reading, out.path, context, depth);
   if (!info) return fail(in_file(std::move(info).error(), out.path));
   out.image = std::move(*info);

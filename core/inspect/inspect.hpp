@@ -83,7 +83,7 @@ struct Inspection {
   std::optional<ImageInfo> image;
   std::optional<FooterInfo> footer;  ///< of one image that is carried whole, e.g. a file system
   Starts starts;                     ///< of a folder: its images together
-  /// Who vouches for whom: of a folder's images with their digests, of other containers the structs
+  /// What covers what: of a folder's images with their digests, of other containers the structs
   /// alone. nullopt: there is no top-level struct.
   std::optional<verified::Walk> chain;
 };

@@ -1,5 +1,5 @@
 #pragma once
-/// Images into a package: what is replaced, what had to be made true again, and a package that
+/// Images into a package: what is replaced, what had to be renewed, and a package that
 /// reads.
 
 #include <filesystem>

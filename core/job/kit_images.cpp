@@ -6,9 +6,9 @@
 #include "base/contains.hpp"
 #include "base/digest.hpp"
 #include "firmware/extract.hpp"
-#include "job/patch_notes.hpp"
 #include "kit/facts/edit_places.hpp"
 #include "kit/folder/kit_layout.hpp"
+#include "kit/verdict/patch_notes.hpp"
 
 namespace wexlo {
 namespace {
@@ -57,16 +57,54 @@ Result<LoadedImage> base_of(const ImagesInput& input, const std::string& partiti
 
 }  // namespace
 
-Result<MadeImages> patch_images(const ImagesInput& input, const Context& context) {
-  MadeImages out{.images = {}, .recipes = input.recipes, .phone = {}, .findings = {}};
-  WEXLO_TRY(EditPlaces places, places_of(out.recipes, input.target.partition, input.stock));
-  WEXLO_TRY(out.phone, find_phone(input, context));
-  std::vector<std::vector<EditReport>> reports;
+namespace {
+
+/// One image on its way through the recipes.
+struct Patching {
+  LoadedImage image;
+  PatchRole role;
+  std::optional<Result<Patched>> done{};
+};
+
+/// What is looked up once for all of them: images, origins, the recipes' files.
+Result<std::vector<Patching>> ready_all(const ImagesInput& input, EditPlaces& places,
+                                        MadeImages& out, const Context& context) {
+  std::vector<Patching> all;
   for (const std::string& name : places.partitions) {
     WEXLO_CHECK(check_stop(context));
-    const PatchRole role{name, name == input.target.partition, places.homes[name], out.phone, {}};
-    WEXLO_TRY(const LoadedImage image, base_of(input, name, context));
-    auto patched = patch_loaded(image, role, out.recipes, input.options, {}, context);
+    WEXLO_TRY(LoadedImage image, base_of(input, name, context));
+    PatchRole role{.partition = name,
+                   .target = name == input.target.partition,
+                   .homes = places.homes[name],
+                   .phone = out.phone};
+    if (!contains(input.given, name, &Given::partition)) role.sha256 = input.stock.sha256(name);
+    auto ready = ready_to_patch(image, std::move(role), out.recipes, input.options, {},
+                                out.origins[name], context);
+    if (!ready) return fail(in_file(std::move(ready).error(), input.stock.where() + "!" + name));
+    all.push_back({std::move(image), std::move(*ready)});
+  }
+  return all;
+}
+
+}  // namespace
+
+Result<MadeImages> patch_images(const ImagesInput& input, const Context& context) {
+  MadeImages out{
+      .images = {}, .recipes = input.recipes, .phone = {}, .origins = {}, .findings = {}};
+  WEXLO_TRY(EditPlaces places, places_of(out.recipes, input.target.partition, input.stock));
+  WEXLO_TRY(out.phone, find_phone(input, context));
+  WEXLO_TRY(std::vector<Patching> all, ready_all(input, places, out, context));
+  TaskGroup tasks(context);
+  for (Patching& one : all)
+    tasks.submit(one.image.bytes.size(), [&]() -> Status {
+      one.done = patch_image(one.image, one.role, out.recipes, context);
+      return {};
+    });
+  WEXLO_CHECK(tasks.wait());
+  std::vector<std::vector<EditReport>> reports;
+  for (Patching& one : all) {
+    const std::string& name = one.role.partition;
+    Result<Patched>& patched = *one.done;
     if (!patched)
       return fail(in_file(std::move(patched).error(), input.stock.where() + "!" + name));
     reports.push_back(patched->edits);
@@ -95,7 +133,7 @@ Result<KitImages> put_back_images(StockImages& stock, std::vector<std::string> n
     if (find_image(out, name) != nullptr) continue;
     WEXLO_TRY(const LoadedImage* const one, stock.get(name, context));
     if (one == nullptr) continue;
-    Patched same{.bytes = one->bytes, .sha256 = sha256_hex(one->bytes.view())};
+    Patched same{.bytes = one->bytes, .sha256 = stock.sha256(name)};
     same.way_back = {.in_image = true, .size = 0, .reason = "it is the stock image"};
     out.push_back(held(name, Made::Stock, true, std::move(same)));
   }
@@ -148,6 +186,7 @@ Status complete_images(StockImages& stock, bool installs, KitImages& images,
       WEXLO_TRY(const LoadedImage* const twin, stock.get(image.partition, context));
       if (twin == nullptr) continue;
       image.stock_bytes = twin->bytes;
+      image.stock_sha256 = stock.sha256(image.partition);
       image.stock = open_memory(twin->bytes, image.partition);
       continue;
     }

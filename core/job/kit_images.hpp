@@ -21,6 +21,7 @@ struct MadeImages {
   KitImages images;             ///< those that were only looked at among them
   std::vector<Recipe> recipes;  ///< bound to the phone's processor
   PhoneFacts phone;
+  std::map<std::string, ImageOrigin> origins;  ///< what each image showed before, by partition
   std::vector<Finding> findings;
 };
 

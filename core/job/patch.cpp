@@ -21,17 +21,18 @@ bool asks_for_the_phone(const std::vector<Recipe>& recipes) {
 
 }  // namespace
 
-Result<Patched> patch_loaded(const LoadedImage& image, PatchRole role, std::vector<Recipe>& recipes,
-                             const PatchOptions& options, const std::filesystem::path& path,
-                             const Context& context) {
-  WEXLO_TRY(ImageOrigin judged, origin_of(image, path, context));
-  if (!judged.foreign.empty() && !options.onto_foreign)
+Result<PatchRole> ready_to_patch(const LoadedImage& image, PatchRole role,
+                                 std::vector<Recipe>& recipes, const PatchOptions& options,
+                                 const std::filesystem::path& path, ImageOrigin& origin,
+                                 const Context& context) {
+  WEXLO_TRY(origin, origin_of(image, path, context));
+  if (!origin.foreign.empty() && !options.onto_foreign)
     return fail({.code = ErrorCode::ForeignPatch,
                  .message = "the image was patched by another tool",
-                 .found = fmt::format("{}", fmt::join(judged.foreign, "; ")),
+                 .found = fmt::format("{}", fmt::join(origin.foreign, "; ")),
                  .hint = "Start from the stock image. --onto-foreign patches on top of it: then "
                          "the way back leads to this image, not to stock."});
-  role.foreign = std::move(judged.foreign);
+  role.foreign = origin.foreign;
   if (!options.architecture.empty()) role.phone.architecture = options.architecture;
   if (asks_for_the_phone(recipes)) {
     WEXLO_TRY(const PhoneFacts facts, phone_facts(image, context));
@@ -42,11 +43,20 @@ Result<Patched> patch_loaded(const LoadedImage& image, PatchRole role, std::vect
   }
   const std::string& architecture =
       role.phone.architecture.empty() ? role.phone.kernel_architecture : role.phone.architecture;
-  // An image that Wexlo does not patch is refused below, with the reason.
+  // An image that Wexlo does not patch is refused by the patcher, with the reason.
   WEXLO_CHECK(bind_recipes(recipes, architecture, [&](const Edit& edit) {
     return !image.image || concerns(*image.image, role, edit);
   }));
-  return patch_image(image, role, recipes, context);
+  return role;
+}
+
+Result<Patched> patch_loaded(const LoadedImage& image, PatchRole role, std::vector<Recipe>& recipes,
+                             const PatchOptions& options, const std::filesystem::path& path,
+                             const Context& context) {
+  ImageOrigin origin;
+  WEXLO_TRY(const PatchRole ready,
+            ready_to_patch(image, std::move(role), recipes, options, path, origin, context));
+  return patch_image(image, ready, recipes, context);
 }
 
 }  // namespace wexlo

@@ -13,6 +13,15 @@ struct PatchOptions {
   bool onto_foreign = false;   ///< patch on top of another tool's patch
 };
 
+/// What is needed before the recipes act: refuses another tool's patch unless it is allowed, finds
+/// out what the phone is and binds the recipes' files to its processor. Errors: as patch_loaded.
+/// @param origin  gets what the image showed
+[[nodiscard]] Result<PatchRole> ready_to_patch(const LoadedImage& image, PatchRole role,
+                                               std::vector<Recipe>& recipes,
+                                               const PatchOptions& options,
+                                               const std::filesystem::path& path,
+                                               ImageOrigin& origin, const Context& context);
+
 /// Refuses another tool's patch unless it is allowed, binds the recipes' files to the phone's
 /// processor, and patches. Errors: ForeignPatch (with the signs), those of bind_recipes and
 /// patch_image.

@@ -5,10 +5,11 @@
 #include <algorithm>
 
 #include "base/contains.hpp"
+#include "firmware/extract.hpp"
 #include "job/kit_images.hpp"
-#include "job/plan_facts.hpp"
 #include "job/prepare_inputs.hpp"
 #include "kit/folder/kit_write.hpp"
+#include "kit/folder/plan_facts.hpp"
 #include "kit/plan/planner.hpp"
 #include "kit/verdict/fit_facts.hpp"
 #include "kit/verdict/given_judge.hpp"
@@ -46,6 +47,20 @@ void tell_unused(const PrepareOptions& options, Prepared& out) {
                                   fmt::format("--accept {}: there is no such finding.", code)});
 }
 
+/// The boot chain, what settles the target in front, then the longest: nothing shall wait for it
+/// alone at the end.
+std::vector<std::string> in_order_of_use(const Firmware& firmware) {
+  std::vector<std::string> out = boot_chain(firmware);
+  const auto size = [&](const std::string& name) {
+    const auto facts = firmware.choose(name, "");
+    return facts ? (*facts)->size : 0;
+  };
+  std::ranges::stable_sort(out, std::ranges::greater(), size);
+  std::ranges::stable_partition(
+      out, [](const std::string& name) { return without_slot(name) == "init_boot"; });
+  return out;
+}
+
 /// What the next build will be held against.
 Result<std::vector<ImageFacts>> chain_facts(StockImages& stock, const Context& context) {
   std::vector<ImageFacts> out;
@@ -55,6 +70,7 @@ Result<std::vector<ImageFacts>> chain_facts(StockImages& stock, const Context& c
     if (image == nullptr || !image->image) continue;
     WEXLO_TRY(ImageFacts facts, image_facts(*image, name, context));
     out.push_back(std::move(facts));
+    image->decoded->let_go();  // what comes later looks at the kit's own images
   }
   return out;
 }
@@ -109,6 +125,8 @@ class Stages {
   /// The wrong phone is told before anything is worked out for it.
   Status from_target() {
     KitDraft& kit = out_.kit;
+    // All of these are needed if the kit comes about; what is decided first needs one.
+    in_.stock->read_ahead(in_order_of_use(*in_.firmware), context_);
     if (options_.stock) {
       kit.target = {.partition = "", .reason = "nothing is patched: stock images are put back"};
     } else {
@@ -126,8 +144,13 @@ class Stages {
     kit.images = std::move(made.images);
     kit.recipes = std::move(made.recipes);
     phone_ = std::move(made.phone);
+    // What was given says nothing of the stock image beside it.
+    Origins known = std::move(made.origins);
+    for (const Given& one : in_.given)
+      known.erase(one.partition);
     std::vector<Finding> found = std::move(made.findings);
-    WEXLO_TRY(const auto origins, judge_origins(kit.images, *in_.stock, options_.stock, context_));
+    WEXLO_TRY(const auto origins,
+              judge_origins(kit.images, *in_.stock, known, options_.stock, context_));
     std::ranges::copy(origins, std::back_inserter(found));
     // Whoever patches on top of another tool's patch knows that vbmeta is not for it.
     WEXLO_TRY(const auto covered,

@@ -63,13 +63,13 @@ Result<Target> find_target(StockImages& stock, const Context& context) {
     WEXLO_TRY(const LoadedImage* const image, stock.get(partition, context));
     if (image == nullptr) continue;
     candidates.push_back({partition, image});
-    auto target = choose_target(candidates);
+    auto target = choose_target(candidates, context);
     if (target) return target;
     // What does not read is not passed over for the next one.
     if (target.error().code != ErrorCode::NoTarget)
       return fail(in_file(std::move(target).error(), stock.where()));
   }
-  auto target = choose_target(candidates);
+  auto target = choose_target(candidates, context);
   return fail(in_file(std::move(target).error(), stock.where()));
 }
 

@@ -48,7 +48,7 @@ Result<ImageOrigin> origin_of(const LoadedImage& image, const ImageReading& read
 Result<ImageOrigin> origin_of(const LoadedImage& image, const std::filesystem::path& file,
                               const Context& context) {
   if (!can_be_judged(image)) return ImageOrigin{};
-  WEXLO_TRY(const ImageReading reading, read_ramdisks(*image.image, context));
+  WEXLO_TRY(const ImageReading reading, read_ramdisks(image, context));
   return origin_of(image, reading, file);
 }
 

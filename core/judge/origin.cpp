@@ -280,7 +280,7 @@ Origin judge_origin(const Image& image, const ImageReading& reading,
                       kinds.contains("recovery") || kinds.contains("flags");
   if (kinds.size() >= 2 && (strong || !any_true)) {
     out.word = OriginWord::Altered;
-    out.reason = fmt::format("{} independent signs of another hand", kinds.size());
+    out.reason = fmt::format("{} independent signs of another tool", kinds.size());
   } else if (any_true && !strong) {
     out.word = OriginWord::Pristine;
     const auto at = std::ranges::find_if(digests, &OwnDigest::matches);

@@ -201,7 +201,7 @@ Result<Subject> read_subject(const PhoneSet& set, const PhoneSet::Member& member
   }
   out.loaded = std::move(*loaded);
   if (out.image() == nullptr) return out;
-  WEXLO_TRY(out.reading, read_deep(*out.image(), context, Digests::Left));
+  WEXLO_TRY(out.reading, read_deep(*out.loaded, context, Digests::Left));
   const auto take = [&](const VbmetaInfo& info) {
     for (const DescriptorInfo& one : info.descriptors)
       if (one.kind == "property" && one.values.size() == 2)

@@ -222,7 +222,8 @@ class RamdiskRules {
     const auto at = std::ranges::find_if(one_.reading.ramdisks,
                                          [](const auto& one) { return one.ramdisk.has_value(); });
     if (at == one_.reading.ramdisks.end()) return;
-    const RamdiskLayout layout = layout_of(*at->ramdisk, signs_of(*one_.image(), one_.partition));
+    const RamdiskLayout layout = layout_of(
+        *at->ramdisk, signs_of(*one_.image(), one_.partition, *one_.loaded->decoded, Context{}));
     if (layout == RamdiskLayout::SystemRoot)
       add(FindingCode::RamdiskUnused,
           fmt::format("Layout {}: {}.", layout_name(layout), layout_about(layout)));

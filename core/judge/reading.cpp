@@ -30,47 +30,28 @@ std::vector<PermissiveWord> permissive_in(const Image& image, const ImageReading
   return out;
 }
 
-namespace {
-
-/// Starts reading all ramdisks of an image; what does not read is told in its place.
-void start_ramdisks(const Image& image, ImageReading& out, TaskGroup& tasks,
-                    const DecodeLimit& limit) {
-  for (const boot::RamdiskPart& part : boot::ramdisk_parts(image))
-    out.ramdisks.push_back({part, {}, {}});
-  for (ReadRamdisk& one : out.ramdisks)
-    tasks.submit(0, [&one, limit]() -> Status {
-      auto ramdisk = parse_ramdisk(one.part.bytes, limit);
-      if (!ramdisk && is_of_this_run(ramdisk.error().code)) return fail(ramdisk.error());
-      if (ramdisk)
-        one.ramdisk = std::move(*ramdisk);
-      else
-        one.trouble = at_base(std::move(ramdisk).error(), one.part.offset + one.part.header.size());
-      return {};
-    });
-}
-
-}  // namespace
-
-Result<ImageReading> read_ramdisks(const Image& image, const Context& context) {
+Result<ImageReading> read_ramdisks(const LoadedImage& image, const Context& context) {
   ImageReading out;
-  TaskGroup tasks(context);
-  start_ramdisks(image, out, tasks, decode_limit(context));
-  WEXLO_CHECK(tasks.wait());
+  WEXLO_TRY(const ReadRamdisks ramdisks, image.decoded->ramdisks(context));
+  out.ramdisks = *ramdisks;
   return out;
 }
 
-Result<ImageReading> read_deep(const Image& image, const Context& context, Digests digests) {
+Result<ImageReading> read_deep(const LoadedImage& loaded, const Context& context, Digests digests) {
   ImageReading out;
+  const Image& image = *loaded.image;
   out.sha256.resize(image.sections().size());
-  const DecodeLimit limit = decode_limit(context);
   TaskGroup tasks(context);
-  start_ramdisks(image, out, tasks, limit);
-  const Section* section = image.section("kernel");
-  if (section != nullptr && !section->bytes.empty())
-    tasks.submit(0, [&out, section, limit]() -> Status {
-      out.kernel = kernel::read(section->bytes, limit);
-      return {};
-    });
+  tasks.submit(0, [&]() -> Status {
+    WEXLO_TRY(const ReadRamdisks ramdisks, loaded.decoded->ramdisks(context));
+    out.ramdisks = *ramdisks;
+    return {};
+  });
+  tasks.submit(0, [&]() -> Status {
+    WEXLO_TRY(const ReadKernel kernel, loaded.decoded->kernel(context));
+    if (kernel) out.kernel = *kernel;
+    return {};
+  });
   for (std::size_t i = 0; i < image.sections().size(); ++i) {
     if (image.sections()[i].bytes.empty() || digests == Digests::Left) continue;
     tasks.submit(0, [&sum = out.sha256[i], bytes = image.sections()[i].bytes]() -> Status {

@@ -12,12 +12,6 @@
 
 namespace wexlo {
 
-struct ReadRamdisk {
-  boot::RamdiskPart part;
-  std::optional<Ramdisk> ramdisk;  ///< empty: it does not read
-  std::optional<Error> trouble;    ///< why
-};
-
 /// The device trees of one section.
 struct ReadTrees {
   std::string section;
@@ -41,13 +35,13 @@ struct ImageReading {
 [[nodiscard]] std::vector<PermissiveWord> permissive_in(const Image& image,
                                                         const ImageReading& reading);
 
-/// The ramdisks alone. Errors: Interrupted.
-[[nodiscard]] Result<ImageReading> read_ramdisks(const Image& image, const Context& context);
+/// The ramdisks alone. Precondition, here and below: it has an image. Errors: Interrupted.
+[[nodiscard]] Result<ImageReading> read_ramdisks(const LoadedImage& image, const Context& context);
 
 enum class Digests { Counted, Left };
 /// Digests, ramdisks and kernel in parallel. What does not read is told in its place.
 /// Errors: Interrupted.
-[[nodiscard]] Result<ImageReading> read_deep(const Image& image, const Context& context,
+[[nodiscard]] Result<ImageReading> read_deep(const LoadedImage& image, const Context& context,
                                              Digests digests = Digests::Counted);
 
 }  // namespace wexlo

@@ -20,7 +20,7 @@ class Report {
   ///                   less
   void add(FindingCode code, const std::string& where, std::string message, bool untouched = false,
            std::optional<Level> level = {});
-  /// Something that decides over a start cannot be judged from what is at hand. @param why  a
+  /// Something that decides over a start cannot be judged from what is here. @param why  a
   /// clause
   void cannot_tell(std::string why) { unknown_.push_back(std::move(why)); }
   [[nodiscard]] std::vector<Finding> take() { return std::move(findings_); }

@@ -128,7 +128,7 @@ class SetRules {
         report_.add(FindingCode::JoinedRamdisk, "", problem + ".");
   }
 
-  /// The generic ramdisk is at hand; what a vendor's holds may not be.
+  /// The generic ramdisk is here; what a vendor's holds may not be.
   static bool has_generic(const Joined& joined) { return joined.last_partition != "vendor_boot"; }
 
   void first_program(const Joined& joined) {
@@ -260,7 +260,7 @@ class SetRules {
       list.remove_prefix(std::min(end + 1, list.size()));
       if (word.starts_with("avb=")) {
         const std::string name(word.substr(4));
-        if (!vouches(name))
+        if (!covers(name))
           add(FindingCode::MountTable, one,
               fmt::format("{} wants {} for verification, and vbmeta chains no such partition.", at,
                           name));
@@ -269,7 +269,7 @@ class SetRules {
     }
   }
 
-  bool vouches(const std::string& name) const {
+  bool covers(const std::string& name) const {
     if (facts_.walk.structs.empty() || facts_.walk.verification_disabled || name == "vbmeta")
       return true;
     if (facts_.set.find(name) != nullptr) return true;

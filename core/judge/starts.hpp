@@ -29,7 +29,7 @@ struct ChainImage {
   const Image* image = nullptr;
   const ImageReading* reading = nullptr;
 };
-/// @param chain  what is at hand of vendor_boot, init_boot, boot; others are left out
+/// @param chain  what is here of vendor_boot, init_boot, boot; others are left out
 [[nodiscard]] Starts starts_of(const std::vector<ChainImage>& chain);
 
 }  // namespace wexlo

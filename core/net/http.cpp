@@ -10,10 +10,28 @@
 #include <optional>
 #include <thread>
 
+#include "base/late_library.hpp"
 #include "base/source_read.hpp"
 
 namespace wexlo {
 namespace {
+
+/// Loaded when the first address is opened: with what it needs it is thirty libraries.
+struct Curl {
+  LateLibrary library{"libcurl.so.4"};
+  WEXLO_LATE(library, curl_easy_cleanup);
+  WEXLO_LATE(library, curl_easy_init);
+  WEXLO_LATE(library, curl_easy_perform);
+  WEXLO_LATE(library, curl_easy_reset);
+  WEXLO_LATE(library, curl_easy_setopt);
+  WEXLO_LATE(library, curl_easy_strerror);
+  WEXLO_LATE(library, curl_global_init);
+};
+
+const Curl& curl() {
+  static const Curl loaded;
+  return loaded;
+}
 
 constexpr std::uint64_t kHttpBlock = 64u << 10;  ///< small reads are rounded to it
 constexpr std::size_t kHttpBlocksKept = 48;
@@ -108,7 +126,7 @@ class HttpSource final : public Source {
   HttpSource& operator=(const HttpSource&) = delete;
   ~HttpSource() override {
     for (CURL* handle : idle_)
-      curl_easy_cleanup(handle);
+      curl().curl_easy_cleanup(handle);
   }
 
   std::uint64_t size() const override { return size_; }
@@ -213,12 +231,12 @@ class HttpSource final : public Source {
       } else if (transfer.got == out.size() && transfer.answer.status == 206) {
         return transfer.answer;
       } else if (tries == kTries) {
-        return fail(
-            {.code = ErrorCode::Io,
-             .message = fmt::format("the server cannot be read: {}", curl_easy_strerror(code)),
-             .file = name(),
-             .offset = offset + transfer.got,
-             .hint = "Check the address and the connection, then run it again."});
+        return fail({.code = ErrorCode::Io,
+                     .message = fmt::format("the server cannot be read: {}",
+                                            curl().curl_easy_strerror(code)),
+                     .file = name(),
+                     .offset = offset + transfer.got,
+                     .hint = "Check the address and the connection, then run it again."});
       }
       offset += transfer.got;
       out = out.subspan(transfer.got);
@@ -257,26 +275,26 @@ class HttpSource final : public Source {
     CURL* handle = take_handle();
     if (handle == nullptr) return CURLE_OUT_OF_MEMORY;
     const std::string range = fmt::format("{}-{}", offset, offset + transfer.out.size() - 1);
-    curl_easy_reset(handle);
-    curl_easy_setopt(handle, CURLOPT_URL, url_.c_str());
-    curl_easy_setopt(handle, CURLOPT_RANGE, range.c_str());
-    curl_easy_setopt(handle, CURLOPT_PROTOCOLS_STR, "http,https");
-    curl_easy_setopt(handle, CURLOPT_REDIR_PROTOCOLS_STR, "http,https");
-    curl_easy_setopt(handle, CURLOPT_FOLLOWLOCATION, 1L);
-    curl_easy_setopt(handle, CURLOPT_MAXREDIRS, kRedirects);
-    curl_easy_setopt(handle, CURLOPT_NOSIGNAL, 1L);
-    curl_easy_setopt(handle, CURLOPT_CONNECTTIMEOUT, kConnectSeconds);
-    curl_easy_setopt(handle, CURLOPT_LOW_SPEED_LIMIT, 1L);
-    curl_easy_setopt(handle, CURLOPT_LOW_SPEED_TIME, kStalledSeconds);
-    curl_easy_setopt(handle, CURLOPT_USERAGENT, "wexlo");
-    curl_easy_setopt(handle, CURLOPT_WRITEFUNCTION, take_body);
-    curl_easy_setopt(handle, CURLOPT_WRITEDATA, &transfer);
-    curl_easy_setopt(handle, CURLOPT_HEADERFUNCTION, take_header);
-    curl_easy_setopt(handle, CURLOPT_HEADERDATA, &transfer);
-    curl_easy_setopt(handle, CURLOPT_NOPROGRESS, 0L);
-    curl_easy_setopt(handle, CURLOPT_XFERINFOFUNCTION, keep_going);
-    curl_easy_setopt(handle, CURLOPT_XFERINFODATA, &transfer);
-    const CURLcode code = curl_easy_perform(handle);
+    curl().curl_easy_reset(handle);
+    curl().curl_easy_setopt(handle, CURLOPT_URL, url_.c_str());
+    curl().curl_easy_setopt(handle, CURLOPT_RANGE, range.c_str());
+    curl().curl_easy_setopt(handle, CURLOPT_PROTOCOLS_STR, "http,https");
+    curl().curl_easy_setopt(handle, CURLOPT_REDIR_PROTOCOLS_STR, "http,https");
+    curl().curl_easy_setopt(handle, CURLOPT_FOLLOWLOCATION, 1L);
+    curl().curl_easy_setopt(handle, CURLOPT_MAXREDIRS, kRedirects);
+    curl().curl_easy_setopt(handle, CURLOPT_NOSIGNAL, 1L);
+    curl().curl_easy_setopt(handle, CURLOPT_CONNECTTIMEOUT, kConnectSeconds);
+    curl().curl_easy_setopt(handle, CURLOPT_LOW_SPEED_LIMIT, 1L);
+    curl().curl_easy_setopt(handle, CURLOPT_LOW_SPEED_TIME, kStalledSeconds);
+    curl().curl_easy_setopt(handle, CURLOPT_USERAGENT, "wexlo");
+    curl().curl_easy_setopt(handle, CURLOPT_WRITEFUNCTION, take_body);
+    curl().curl_easy_setopt(handle, CURLOPT_WRITEDATA, &transfer);
+    curl().curl_easy_setopt(handle, CURLOPT_HEADERFUNCTION, take_header);
+    curl().curl_easy_setopt(handle, CURLOPT_HEADERDATA, &transfer);
+    curl().curl_easy_setopt(handle, CURLOPT_NOPROGRESS, 0L);
+    curl().curl_easy_setopt(handle, CURLOPT_XFERINFOFUNCTION, keep_going);
+    curl().curl_easy_setopt(handle, CURLOPT_XFERINFODATA, &transfer);
+    const CURLcode code = curl().curl_easy_perform(handle);
     const std::lock_guard lock(mutex_);
     idle_.push_back(handle);
     return code;
@@ -284,7 +302,7 @@ class HttpSource final : public Source {
 
   CURL* take_handle() const {
     const std::lock_guard lock(mutex_);
-    if (idle_.empty()) return curl_easy_init();
+    if (idle_.empty()) return curl().curl_easy_init();
     CURL* handle = idle_.back();
     idle_.pop_back();
     return handle;
@@ -305,7 +323,9 @@ bool is_url(std::string_view text) {
 }
 
 Result<SourcePtr> open_url(const std::string& url, const Context& context) {
-  static const CURLcode ready = curl_global_init(CURL_GLOBAL_DEFAULT);
+  if (auto loaded = curl().library.status(); !loaded)
+    return fail(in_file(std::move(loaded).error(), url));
+  static const CURLcode ready = curl().curl_global_init(CURL_GLOBAL_DEFAULT);
   if (ready != CURLE_OK)
     return fail({.code = ErrorCode::Io, .message = "the web library does not start", .file = url});
   auto source = std::make_shared<HttpSource>(url, context.stop);

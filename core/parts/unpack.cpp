@@ -208,7 +208,7 @@ class Unpacker {
     for (std::size_t i = 0; i < trees.size(); ++i) {
       const dt::DtBlob& tree = trees[i];
       if (tree.fdt.empty()) continue;
-      const std::string file = fmt::format("{}.{:02}.dtb", section, i);
+      const std::string file = fmt::format("{}-tree-{}.dtb", section, i);
       WEXLO_CHECK(save(file, tree.fdt.view()));
       text_ += fmt::format("\n[[part.dtb]]\nindex = {}\nfile = \"{}\"\nmodel = {}\n", i, file,
                            toml_quote(printable(tree.facts.model)));

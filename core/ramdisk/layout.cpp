@@ -38,10 +38,11 @@ std::string_view layout_about(RamdiskLayout layout) {
   return "";
 }
 
-LayoutSigns signs_of(const Image& image, std::string_view partition, const DecodeLimit& limit) {
+LayoutSigns signs_of(const Image& image, std::string_view partition, DecodedImage& decoded,
+                     const Context& context) {
   const Section* dtbo = image.section("recovery_dtbo");
   return {image.kind(), partition, image.layout().version, dtbo != nullptr && !dtbo->bytes.empty(),
-          [&image, limit] { return kernel::may_skip_ramdisk(image.section("kernel"), limit); }};
+          [&decoded, &context] { return decoded.kernel_may_skip_ramdisk(context); }};
 }
 
 bool has_recovery(const Ramdisk& ramdisk) {

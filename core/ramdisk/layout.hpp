@@ -5,6 +5,7 @@
 #include <string>
 
 #include "image/layout.hpp"
+#include "ramdisk/decoded.hpp"
 #include "ramdisk/ramdisk.hpp"
 
 namespace wexlo {
@@ -32,10 +33,10 @@ struct LayoutSigns {
   bool recovery_dtbo = false;               ///< the image has such a section
   std::function<bool()> kernel_may_skip{};  ///< the kernel knows the word for skipping it
 };
-/// The signs of an image; its kernel is unpacked only if it is asked about. The image has to live
-/// as long as the signs.
+/// The signs of an image; its kernel is unpacked only if it is asked about. All that is given has
+/// to live as long as the signs.
 [[nodiscard]] LayoutSigns signs_of(const Image& image, std::string_view partition,
-                                   const DecodeLimit& limit = {});
+                                   DecodedImage& decoded, const Context& context);
 [[nodiscard]] RamdiskLayout layout_of(const Ramdisk& ramdisk, const LayoutSigns& signs);
 
 [[nodiscard]] bool has_recovery(const Ramdisk& ramdisk);

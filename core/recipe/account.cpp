@@ -48,7 +48,7 @@ class Account {
                  const std::string& cause) {
     constexpr std::uint64_t kJoin = 4096;
     const View out = output_bytes(), old = stock_bytes();
-    std::uint64_t first = begin, last = begin;  // of the span at hand; empty while they are equal
+    std::uint64_t first = begin, last = begin;  // of the span here; empty while they are equal
     const auto flush = [&] {
       if (first < last) patched_.ranges.push_back({first, last - first, region, cause});
     };
@@ -75,7 +75,7 @@ class Account {
     if (equal(now.view(), old.view())) return {};
     if (!prefix::is_true(now.view(), output_bytes().subspan(now.size())).value_or(false))
       return unexplained("the bytes before the image", 0);
-    add_range(0, now.size(), "bytes before the image", "made true for the new content");
+    add_range(0, now.size(), "bytes before the image", "renewed for the new content");
     return {};
   }
 
@@ -225,7 +225,7 @@ class Account {
       WEXLO_CHECK(footer_area(*footer, *old_footer));
     }
     add_range(begin, out.tail().size(), "tail",
-              footer ? "verified-boot footer and its digest, made true for the new content"
+              footer ? "verified-boot footer and its digest, renewed for the new content"
                      : "padding, up to the stock image's size");
     return {};
   }

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
+#include "base/error_kinds.hpp"
 #include "image/boot.hpp"
 #include "image/kernel.hpp"
 #include "parts/rebuild.hpp"
@@ -47,10 +48,12 @@ class Patcher {
 
   Result<Patched> run(const std::vector<Recipe>& recipes) {
     // Hashed while the ramdisk is read: the journal holds the stock image's digest.
-    digests_.submit(0, [this]() -> Status {
-      stock_sha256_ = sha256_hex(work_.stock.bytes);
-      return {};
-    });
+    stock_sha256_ = work_.role.sha256;
+    if (stock_sha256_.empty())
+      digests_.submit(0, [this]() -> Status {
+        stock_sha256_ = sha256_hex(work_.stock.bytes);
+        return {};
+      });
     WEXLO_CHECK(open_ramdisks(recipes));
     for (const Recipe& recipe : recipes) {
       WEXLO_CHECK(check_needs(recipe));
@@ -61,6 +64,7 @@ class Patcher {
     WEXLO_CHECK(digests_.wait());
     if (!differs()) return unchanged();
     WEXLO_CHECK(write_back());
+    WEXLO_CHECK(digests_.wait());
     return std::move(work_.out);
   }
 
@@ -77,15 +81,14 @@ class Patcher {
     };
     const bool in_ramdisk = std::ranges::any_of(
         recipes, [&](const Recipe& recipe) { return std::ranges::any_of(recipe.edits, opens); });
-    for (const boot::RamdiskPart& part : boot::ramdisk_parts(work_.image)) {
+    WEXLO_TRY(const ReadRamdisks read, work_.stock.decoded->ramdisks(work_.context));
+    for (const auto& [part, ramdisk, trouble] : *read) {
       if (part.bytes.empty()) continue;
-      auto ramdisk = parse_ramdisk(part.bytes, decode_limit(work_.context));
       // A header or a kernel can be edited beside a ramdisk that nobody here reads.
       if (!ramdisk && !in_ramdisk) continue;
-      if (!ramdisk)
-        return fail(at_base(std::move(ramdisk).error(), part.offset + part.header.size()));
+      if (!ramdisk) return fail(*trouble);
       WEXLO_CHECK(check_places(*ramdisk));
-      work_.ramdisks.push_back({part, std::move(*ramdisk), {}});
+      work_.ramdisks.push_back({part, *ramdisk, {}});
     }
     if (home() == nullptr) return {};
     for (const OpenRamdisk& one : work_.ramdisks) {
@@ -97,8 +100,8 @@ class Patcher {
     if (!journaled_) journal_ = {"", work_.stock.bytes.size(), {}, {}, work_.role.foreign};
     PhoneFacts& phone = work_.phone;
     if (phone.architecture.empty()) phone.architecture = architecture_of(home()->ramdisk);
-    layout_ = layout_of(home()->ramdisk,
-                        signs_of(work_.image, work_.role.partition, decode_limit(work_.context)));
+    layout_ = layout_of(home()->ramdisk, signs_of(work_.image, work_.role.partition,
+                                                  *work_.stock.decoded, work_.context));
     return {};
   }
 
@@ -307,6 +310,7 @@ class Patcher {
       if (done) return done;
       const ErrorCode code = done.error().code;
       if (code != ErrorCode::DoesNotFit && code != ErrorCode::NoWayBack) return done;
+      WEXLO_CHECK(digests_.wait());  // of the bytes that others take the place of
       work_.ramdisks = ramdisks;
       work_.opened = home();
       work_.out.notes = notes;
@@ -353,11 +357,15 @@ class Patcher {
     for (const OpenRamdisk& one : work_.ramdisks)
       parts.push_back({&one.part, &one.ramdisk});
     TaskGroup proofs(work_.context);
-    // What was read of the stock image is still at hand, unless it is not this call's input.
-    const bool at_hand =
+    // What was read of the stock image is still held, unless it is not this call's input.
+    const bool is_held =
         !journaled_ && std::ranges::none_of(work_.ramdisks, &OpenRamdisk::replaced);
-    const Unfolded before = at_hand ? unfold(*stock.image, parts, Side::Stock, work_.context)
-                                    : unfold(*stock.image, work_.context);
+    Unfolded before;
+    if (is_held) {
+      before = unfold(*stock.image, parts, Side::Stock, work_.context);
+    } else {
+      WEXLO_TRY(before, unfold(stock, work_.context));
+    }
     WEXLO_TRY(
         const MadeWayBack made,
         make_way_back(stock.bytes, before, unfold(work_.image, parts, Side::Patched, work_.context),
@@ -375,7 +383,7 @@ class Patcher {
     WEXLO_CHECK(write_journal());
     Image image = work_.image;
     WEXLO_CHECK(pack(image));
-    const std::uint64_t size = image.write().size(), was = work_.stock.bytes.size();
+    const std::uint64_t size = image.size(), was = work_.stock.bytes.size();
     if (size > was + kMostGrowth && made.carried.size() > size - was - kMostGrowth)
       return no_way(
           "it would make the image much larger, and nothing says how large its "
@@ -385,9 +393,9 @@ class Patcher {
     unproven_ = std::ranges::any_of(made.repackings, [](const auto& one) { return !one->same; });
     if (unproven_) return no_way("a stock stream does not come out of the usual encoders again");
     WEXLO_TRY(const LoadedImage output, load_image(work_.out.bytes, "the output"));
-    const auto back = follow_way_back(output, journal_, work_.context, made.repackings);
-    if (back && equal(back->view(), stock.bytes.view())) return {};
-    return no_way(back ? "it does not lead to the stock image" : back.error().message);
+    auto back = check_way_back(output, journal_, stock.bytes, made.repackings, work_.context);
+    if (back || is_of_this_run(back.error().code)) return back;
+    return no_way(back.error().message);
   }
 
   static Status no_way(std::string why) {
@@ -412,6 +420,7 @@ class Patcher {
     if (work_.ramdisks.empty() && image.kind() != "vbmeta") WEXLO_CHECK(pack(image));
     Patched& out = work_.out;
     out.bytes = Blob(image.write());
+    give_back_zeros(out.bytes);
     digests_.submit(0, [&out]() -> Status {
       out.sha256 = sha256_hex(out.bytes);
       return {};
@@ -420,8 +429,7 @@ class Patcher {
       work_.intent.ramdisks[one.part.index] = one.meant;
       if (!one.replaced) work_.intent.opened[one.part.index] = &one.ramdisk;
     }
-    WEXLO_CHECK(account(work_.stock, out, work_.intent, work_.context));
-    return digests_.wait();
+    return account(work_.stock, out, work_.intent, work_.context);
   }
 
   Work work_;

@@ -93,8 +93,9 @@ struct PatchRole {
   /// What it is looked to for; nullopt: all that it can hold, as when it is patched alone.
   std::optional<std::set<Home>> homes{};
   PhoneFacts phone{};
-  /// Signs of another hand, when the user allowed to patch on top of them.
+  /// Signs of another tool, when the user allowed to patch on top of them.
   std::vector<std::string> foreign{};
+  std::string sha256{};  ///< of the image as it is, where that is known; lower-case hex
 };
 
 /// What an edit pass means to have changed; anything else is unexplained.

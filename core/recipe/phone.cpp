@@ -31,9 +31,8 @@ std::string partition_of(const LoadedImage& image) {
 Result<PhoneFacts> phone_facts(const LoadedImage& image, const Context& context) {
   PhoneFacts facts;
   if (!image.image) return facts;
-  for (const boot::RamdiskPart& part : boot::ramdisk_parts(*image.image)) {
-    WEXLO_CHECK(check_stop(context));
-    const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
+  WEXLO_TRY(const ReadRamdisks ramdisks, image.decoded->ramdisks(context));
+  for (const auto& [part, ramdisk, trouble] : *ramdisks) {
     if (!ramdisk) continue;
     if (facts.architecture.empty()) facts.architecture = architecture_of(*ramdisk);
     for (const char* place : {"default.prop", "prop.default", "system/etc/ramdisk/build.prop"}) {
@@ -44,9 +43,8 @@ Result<PhoneFacts> phone_facts(const LoadedImage& image, const Context& context)
       if (value && !facts.sdk) facts.sdk = static_cast<std::uint32_t>(std::atoi(value->c_str()));
     }
   }
-  const Section* kernel = image.image->section("kernel");
-  if (kernel != nullptr && !kernel->bytes.empty())
-    facts.kernel_architecture = kernel::read(kernel->bytes, decode_limit(context)).architecture;
+  WEXLO_TRY(const ReadKernel kernel, image.decoded->kernel(context));
+  if (kernel) facts.kernel_architecture = kernel->architecture;
   return facts;
 }
 

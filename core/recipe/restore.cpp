@@ -15,9 +15,10 @@ namespace wexlo {
 namespace {
 
 /// The recovery program in an image's ramdisks; nullopt: there is none.
-std::optional<Bytes> recovery_in(const Image& image, const Context& context) {
-  for (const boot::RamdiskPart& part : boot::ramdisk_parts(image)) {
-    const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
+std::optional<Bytes> recovery_in(const LoadedImage& image, const Context& context) {
+  const auto ramdisks = image.decoded->ramdisks(context);
+  if (!ramdisks) return std::nullopt;
+  for (const auto& [part, ramdisk, trouble] : **ramdisks) {
     if (!ramdisk) continue;
     for (const char* place : {"system/bin/recovery", "sbin/recovery"})
       if (const auto at = resolve(*ramdisk, place))
@@ -37,7 +38,7 @@ class Restoration {
                    .message = fmt::format("an image of kind {} is none that Wexlo patches",
                                           patched_.format->kind)});
     out_.partition = partition_of(patched_);
-    WEXLO_TRY(const auto journal, find_journal(*patched_.image, context_));
+    WEXLO_TRY(const auto journal, find_journal(patched_, context_));
     if (journal)
       for (const JournalEdit& edit : journal->edits)
         out_.undone.push_back(fmt::format("{}: {}", edit.recipe, edit.summary));
@@ -139,7 +140,7 @@ class Restoration {
     const std::uint64_t now = patched_.image->number("flags"),
                         flags = vbmeta.image->number("flags");
     out_.from = "signature";
-    out_.proof = fmt::format("with flags {} the hash that its signature covers is true", flags);
+    out_.proof = fmt::format("with flags {} the hash that its signature covers matches", flags);
     out_.undone.push_back(fmt::format("vbmeta flags {} -> {}", now, flags));
     out_.notes.emplace_back(
         "This is the vbmeta as its signer left it. If the image that was patched had other flags "
@@ -151,8 +152,8 @@ class Restoration {
   Status look_at_recovery() {
     WEXLO_TRY(const LoadedImage stock, load_image(out_.bytes, "the stock image"));
     if (!stock.image) return {};
-    const auto now = recovery_in(*patched_.image, context_);
-    if (now && now != recovery_in(*stock.image, context_))
+    const auto now = recovery_in(patched_, context_);
+    if (now && now != recovery_in(stock, context_))
       out_.notes.emplace_back(
           "The patched image holds another recovery than the stock one: putting the stock image "
           "back removes it.");

@@ -1,4 +1,4 @@
-#include "recipe/way_back.hpp"
+/// Following the way back, and finding out whether it leads to the stock image.
 
 #include <fmt/format.h>
 
@@ -7,96 +7,27 @@
 #include "base/delta.hpp"
 #include "base/digest.hpp"
 #include "base/error_kinds.hpp"
-#include "codec/settings.hpp"
-#include "image/fragments.hpp"
-#include "image/kernel.hpp"
-#include "ramdisk/ramdisk.hpp"
+#include "recipe/way_back.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
+
+Result<std::optional<Journal>> find_journal(const LoadedImage& image, const Context& context) {
+  WEXLO_TRY(const ReadRamdisks ramdisks, image.decoded->ramdisks(context));
+  for (const ReadRamdisk& one : *ramdisks) {
+    if (!one.ramdisk) continue;
+    WEXLO_TRY(auto journal, read_journal(*one.ramdisk));
+    if (journal) return journal;
+  }
+  return std::nullopt;
+}
+
 namespace {
-
-constexpr std::string_view kMagic = "wexlo way back 1\n";
-constexpr int kPreset = 6, kSmallPreset = 1;  ///< the small one in its extreme form
-constexpr std::size_t kSmall = 1u << 20;
-/// Zeros to copy from: padding is the longest run of them in a stock image.
-constexpr std::size_t kZeros = 1u << 20;
-
-/// How a stream of the stock image comes back.
-enum class Mode : std::uint8_t {
-  Same = 0,    ///< the patched image's stream of a number, as it stands
-  Packed = 1,  ///< packed again, by a setting that gave the stock bytes
-  Whole = 2,   ///< carried in the difference, packed as it was
-};
-
-bool is_journals(const std::string& place) {
-  return place == "wexlo" || place == kJournalPlace || place == kWayBackPlace;
-}
-
-newc::Archive without_journal(newc::Archive archive) {
-  std::erase_if(archive.entries, [](const newc::Entry& entry) {
-    return !entry.is_trailer() && is_journals(newc::place_of(entry.name()));
-  });
-  return archive;
-}
-
-void put_text(Bytes& out, View text) {
-  put_varint(out, text.size());
-  append(out, text);
-}
-
-Result<Bytes> take_text(View& in) {
-  WEXLO_TRY(const std::uint64_t size, take_varint(in));
-  if (size > in.size())
-    return fail({.code = ErrorCode::Truncated, .message = "the way back is cut short"});
-  Bytes out = to_bytes(in.first(size));
-  in = in.subspan(size);
-  return out;
-}
 
 bool same_setting(const Repacking& known, const Framing& framing) {
   return known.framing.level == framing.level && known.framing.variant == framing.variant &&
          known.framing.size_trailer == framing.size_trailer &&
          known.framing.header == framing.header;
-}
-
-/// What takes a stream's place in the patched image: blocks that nobody touched keep their bytes.
-StockStream beside(const Unfolded& patched, Compression kind) {
-  for (const ImageStream& stream : patched.streams)
-    if (stream.compression == kind && kind == Compression::Lz4Legacy)
-      return {stream.encoded.view(), stream.decoded.view()};
-  return {};
-}
-
-void append_content(Bytes& out, const ImageStream& stream) {
-  if (!stream.archive) return append(out, stream.decoded.view());
-  Bytes content = newc::write(without_journal(*stream.archive));
-  if (out.empty())
-    out = std::move(content);
-  else
-    append(out, View(content));
-}
-
-/// What the difference counts from: all of the patched image that is the same once the journal is
-/// in it, but for streams that come back as they stand.
-Bytes source_of(const Unfolded& patched, const std::vector<bool>& same) {
-  Bytes out;
-  for (std::size_t i = 0; i < patched.streams.size(); ++i)
-    if (!same[i]) append_content(out, patched.streams[i]);
-  append(out, patched.rest.view());
-  out.resize(out.size() + kZeros);
-  return out;
-}
-
-/// A tail without the padding at its end, whose length follows from what stands before it. One with
-/// a verified-boot footer is made anew with each change.
-View meaningful(View tail) {
-  const auto footer = verified::find_footer(tail);
-  if (!footer || *footer) return {};
-  std::size_t size = tail.size();
-  while (size > 0 && (tail[size - 1] == std::byte{0} || tail[size - 1] == std::byte{0xff}))
-    --size;
-  return tail.first(size);
 }
 
 Error damaged(Error error) {
@@ -108,181 +39,6 @@ Error damaged(Error error) {
   return error;
 }
 
-struct Row {
-  Mode mode = Mode::Whole;
-  std::uint64_t gap = 0;   ///< bytes between the stream before and this one
-  std::uint64_t size = 0;  ///< unpacked (Packed), as it stands (Whole), number (Same)
-  Compression compression = Compression::None;
-  Framing framing;
-};
-
-void put_row(Bytes& out, const Row& row) {
-  out.push_back(static_cast<std::byte>(row.mode));
-  put_varint(out, row.gap);
-  put_varint(out, row.size);
-  if (row.mode != Mode::Packed) return;
-  put_text(out, as_view(compression_name(row.compression)));
-  put_varint(out, static_cast<std::uint64_t>(row.framing.level + 1));
-  put_varint(out, static_cast<std::uint64_t>(row.framing.variant + 1));
-  put_varint(out, row.framing.size_trailer ? 1 : 0);
-  put_text(out, row.framing.header);
-}
-
-Result<Row> take_row(View& in) {
-  if (in.empty())
-    return fail({.code = ErrorCode::Truncated, .message = "the way back is cut short"});
-  Row row{.mode = static_cast<Mode>(in.front())};
-  in = in.subspan(1);
-  WEXLO_TRY(row.gap, take_varint(in));
-  WEXLO_TRY(row.size, take_varint(in));
-  if (row.mode > Mode::Whole)
-    return fail({.code = ErrorCode::BadValue, .message = "a stream of no known mode"});
-  if (row.mode != Mode::Packed) return row;
-  WEXLO_TRY(const Bytes name, take_text(in));
-  const auto kind = compression_named(as_text(name));
-  if (!kind) return fail({.code = ErrorCode::BadValue, .message = "no such compression"});
-  row.compression = *kind;
-  WEXLO_TRY(const std::uint64_t level, take_varint(in));
-  WEXLO_TRY(const std::uint64_t variant, take_varint(in));
-  WEXLO_TRY(const std::uint64_t trailer, take_varint(in));
-  if (level > 1000 || variant > 1000)
-    return fail({.code = ErrorCode::BadValue, .message = "a setting out of range"});
-  row.framing.level = static_cast<int>(level) - 1;
-  row.framing.variant = static_cast<int>(variant) - 1;
-  row.framing.size_trailer = trailer == 1;
-  WEXLO_TRY(row.framing.header, take_text(in));
-  return row;
-}
-
-}  // namespace
-
-Result<std::optional<Journal>> find_journal(const Image& image, const Context& context) {
-  for (const boot::RamdiskPart& part : boot::ramdisk_parts(image)) {
-    const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
-    if (!ramdisk) continue;
-    WEXLO_TRY(auto journal, read_journal(*ramdisk));
-    if (journal) return journal;
-  }
-  return std::nullopt;
-}
-
-Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side side,
-                const Context& context) {
-  Unfolded out;
-  Bytes rest;
-  for (const Section& section : image.sections()) {
-    if (section.name == "kernel" && !section.bytes.empty()) {
-      const auto body = kernel::open_body(section.bytes, decode_limit(context));
-      if (body && !body->inside && body->compression != Compression::None) {
-        out.streams.push_back({section.offset + body->begin,
-                               section.bytes.part(body->begin, body->end - body->begin),
-                               body->compression,
-                               body->framing,
-                               body->decoded,
-                               {}});
-        append(rest, section.bytes.view().subspan(body->end));
-        continue;
-      }
-    }
-    // Sizes in the table follow the ramdisks.
-    if (section.name != "ramdisk" && section.name != "vendor_ramdisk" &&
-        section.name != "vendor_ramdisk_table")
-      append(rest, section.bytes.view());
-  }
-  for (const OpenPart& one : ramdisks) {
-    append(rest, one.part->rest.view());
-    if (one.ramdisk == nullptr) {
-      append(rest, one.part->bytes.view());
-      continue;
-    }
-    std::uint64_t at = one.part->offset + one.part->header.size();
-    for (const RamdiskSegment& segment : one.ramdisk->segments) {
-      at += segment.gap.size();
-      const bool packed_anew = side == Side::Patched && segment.touched;
-      out.streams.push_back({at, packed_anew ? Blob() : segment.encoded, segment.compression,
-                             segment.framing, segment.decoded, segment.archive});
-      at += segment.encoded.size();
-    }
-    append(rest, one.ramdisk->tail.view());
-  }
-  append(rest, meaningful(image.tail().view()));
-  std::ranges::stable_sort(out.streams, {}, &ImageStream::offset);
-  out.rest = Blob(std::move(rest));
-  return out;
-}
-
-Unfolded unfold(const Image& image, const Context& context) {
-  const auto parts = boot::ramdisk_parts(image);
-  std::vector<std::optional<Ramdisk>> ramdisks(parts.size());
-  std::vector<OpenPart> open;
-  for (std::size_t i = 0; i < parts.size(); ++i) {
-    auto ramdisk = parse_ramdisk(parts[i].bytes, decode_limit(context));
-    if (ramdisk) ramdisks[i] = std::move(*ramdisk);
-    open.push_back({&parts[i], ramdisks[i] ? &*ramdisks[i] : nullptr});
-  }
-  return unfold(image, open, Side::Stock, context);
-}
-
-Result<MadeWayBack> make_way_back(const Blob& stock_bytes, const Unfolded& stock,
-                                  const Unfolded& patched, bool whole, TaskGroup& tasks,
-                                  const Context& context) {
-  MadeWayBack out;
-  std::vector<bool> same(patched.streams.size());
-  Bytes rows, target;
-  std::uint64_t at = 0;
-  for (const ImageStream& stream : stock.streams) {
-    const View encoded = stream.encoded.view();
-    Row row{.gap = stream.offset - at};
-    append(target, stock_bytes.view().subspan(at, row.gap));
-    at = stream.offset + encoded.size();
-    for (std::size_t i = 0; i < patched.streams.size() && row.mode != Mode::Same; ++i)
-      if (equal(patched.streams[i].encoded.view(), encoded)) {
-        row.mode = Mode::Same;
-        row.size = i;
-        same[i] = true;
-      }
-    if (row.mode == Mode::Whole) {
-      WEXLO_CHECK(check_stop(context));
-      const Setting setting = whole && stream.compression != Compression::None
-                                  ? Setting{}
-                                  : find_setting(stream.compression, stream.decoded.view(), encoded,
-                                                 stream.framing, context);
-      if (setting.proof != Proof::None) {
-        row = {Mode::Packed, row.gap, stream.decoded.size(), stream.compression, setting.framing};
-        append(target, stream.decoded.view());
-      } else {
-        row.size = encoded.size();
-        append(target, encoded);
-      }
-      if (!whole) out.settings.emplace(encoded.data(), setting);
-      if (setting.proof == Proof::Start)
-        out.repackings.push_back(std::make_shared<Repacking>(
-            Repacking{stream.compression, setting.framing, stream.decoded, stream.encoded}));
-    }
-    put_row(rows, row);
-  }
-  append(target, stock_bytes.view().subspan(at));
-  for (const auto& one : out.repackings)
-    tasks.submit(0, [one, near = beside(patched, one->compression), &context]() -> Status {
-      const auto again = encode(one->compression, one->decoded.view(), one->framing, context, near);
-      one->same = again && equal(*again, one->encoded.view());
-      return check_stop(context);
-    });
-  Bytes plain = to_bytes(kMagic);
-  put_varint(plain, stock.streams.size());
-  append(plain, View(rows));
-  append(plain, View(make_delta(source_of(patched, same), target)));
-  target = {};
-  // Mostly what was packed before, if it is large: a denser setting would bring nothing.
-  const bool small = plain.size() <= kSmall;  // a large dictionary only costs time then
-  WEXLO_TRY(out.carried,
-            encode(Compression::Xz, plain,
-                   {.level = small ? kSmallPreset : kPreset, .variant = small ? 1 : 0}, context));
-  return out;
-}
-
-namespace {
-
 using Known = std::vector<std::shared_ptr<Repacking>>;
 
 /// What a journal may make this program hold: a stock image unpacked, whatever the way back says.
@@ -291,13 +47,13 @@ std::uint64_t most_unfolded(const Journal& journal, const Context& context) {
 }
 
 /// The rows at the front of the way back. @param streams  of the patched image
-Result<std::vector<Row>> take_rows(View& in, std::size_t streams) {
+Result<std::vector<WayBackRow>> take_rows(View& in, std::size_t streams) {
   WEXLO_TRY(const std::uint64_t count, take_varint(in));
   if (count > in.size()) return fail({.code = ErrorCode::Truncated, .message = "it is cut short"});
-  std::vector<Row> rows;
+  std::vector<WayBackRow> rows;
   for (std::uint64_t i = 0; i < count; ++i) {
-    WEXLO_TRY(Row row, take_row(in));
-    if (row.mode == Mode::Same && row.size >= streams)
+    WEXLO_TRY(WayBackRow row, take_row(in));
+    if (row.mode == WayBackMode::Same && row.size >= streams)
       return fail({.code = ErrorCode::OutOfRange, .message = "a stream that is not there"});
     rows.push_back(std::move(row));
   }
@@ -305,34 +61,31 @@ Result<std::vector<Row>> take_rows(View& in, std::size_t streams) {
 }
 
 /// A stock stream's bytes from what the difference gave for it.
-Result<Bytes> stream_bytes(const Row& row, View content, const Unfolded& from, const Known& known,
+Result<Bytes> stream_bytes(const WayBackRow& row, View content, const Unfolded& from,
                            const Context& context) {
-  if (row.mode == Mode::Whole || row.compression == Compression::None) return to_bytes(content);
-  const auto before = std::ranges::find_if(known, [&](const auto& one) {
-    return one->same && one->compression == row.compression && same_setting(*one, row.framing) &&
-           equal(one->decoded.view(), content);
-  });
-  if (before != known.end()) return to_bytes((*before)->encoded.view());
+  if (row.mode == WayBackMode::Whole || row.compression == Compression::None)
+    return to_bytes(content);
   return encode(row.compression, content, row.framing, context, beside(from, row.compression));
 }
 
 /// The stock file, piece by piece. @param target  what the difference gave
-Result<Bytes> put_together(const std::vector<Row>& rows, View target, const Unfolded& from,
-                           std::uint64_t stock_size, const Known& known, const Context& context) {
+Result<Bytes> put_together(const std::vector<WayBackRow>& rows, View target, const Unfolded& from,
+                           std::uint64_t stock_size, const Context& context) {
   Bytes out;
+  out.reserve(static_cast<std::size_t>(std::min<std::uint64_t>(stock_size, 256u << 20)));
   const auto cut_short = [] {
     return fail({.code = ErrorCode::Truncated, .message = "it is cut short"});
   };
-  for (const Row& row : rows) {
-    const std::uint64_t size = row.mode == Mode::Same ? 0 : row.size;
+  for (const WayBackRow& row : rows) {
+    const std::uint64_t size = row.mode == WayBackMode::Same ? 0 : row.size;
     if (row.gap > target.size() || size > target.size() - row.gap) return cut_short();
     append(out, target.first(row.gap));
     const View content = target.subspan(row.gap, size);
     target = target.subspan(row.gap + size);
-    if (row.mode == Mode::Same) {
+    if (row.mode == WayBackMode::Same) {
       append(out, from.streams[row.size].encoded.view());
     } else {
-      WEXLO_TRY(const Bytes bytes, stream_bytes(row, content, from, known, context));
+      WEXLO_TRY(const Bytes bytes, stream_bytes(row, content, from, context));
       append(out, View(bytes));
     }
     if (out.size() > stock_size) break;  // it is not the stock image, whatever follows
@@ -341,41 +94,138 @@ Result<Bytes> put_together(const std::vector<Row>& rows, View target, const Unfo
   return out;
 }
 
-}  // namespace
+/// The stock image's pieces, in order, as the difference has to give them; nullopt: it leads
+/// elsewhere, or only packing a stream again would tell.
+std::optional<std::vector<View>> wanted_pieces(const std::vector<WayBackRow>& rows,
+                                               const Unfolded& from, View stock,
+                                               const Known& known) {
+  std::vector<View> out;
+  for (const WayBackRow& row : rows) {
+    if (row.gap > stock.size()) return std::nullopt;
+    out.push_back(stock.first(row.gap));
+    stock = stock.subspan(row.gap);
+    View encoded, given;
+    if (row.mode == WayBackMode::Same) {
+      encoded = from.streams[row.size].encoded.view();
+    } else if (row.mode == WayBackMode::Whole || row.compression == Compression::None) {
+      encoded = given = stock.first(std::min<std::size_t>(row.size, stock.size()));
+      if (given.size() != row.size) return std::nullopt;
+    } else {
+      const auto before = std::ranges::find_if(known, [&](const auto& one) {
+        return one->same && one->compression == row.compression &&
+               same_setting(*one, row.framing) && one->decoded.size() == row.size &&
+               starts_with(stock, one->encoded.view());
+      });
+      if (before == known.end()) return std::nullopt;
+      encoded = (*before)->encoded.view();
+      given = (*before)->decoded.view();
+    }
+    if (!starts_with(stock, encoded)) return std::nullopt;
+    out.push_back(given);
+    stock = stock.subspan(encoded.size());
+  }
+  out.push_back(stock);
+  return out;
+}
 
-Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
-                             const Context& context,
-                             const std::vector<std::shared_ptr<Repacking>>& known) {
+/// The way back that an image carries, taken apart.
+struct OpenWayBack {
+  Blob plain;
+  View delta;  ///< in `plain`
+  std::vector<WayBackRow> rows;
+  Unfolded from;
+  Bytes source;  ///< what `delta` counts from
+};
+
+Result<Blob> carried_in(const LoadedImage& patched, const Journal& journal,
+                        const Context& context) {
   Blob carried;
-  for (const boot::RamdiskPart& part : boot::ramdisk_parts(*patched.image)) {
-    const auto ramdisk = parse_ramdisk(part.bytes, decode_limit(context));
+  WEXLO_TRY(const ReadRamdisks ramdisks, patched.decoded->ramdisks(context));
+  for (const auto& [part, ramdisk, trouble] : *ramdisks) {
     const auto place = ramdisk ? find_entry(*ramdisk, kWayBackPlace) : std::nullopt;
     if (place) carried = content_of(*ramdisk, *place);
   }
-  if (carried.empty())
-    return fail({.code = ErrorCode::NoWayBack,
-                 .message = fmt::format(
-                     "the image does not carry its way back: {}",
-                     journal.way_back.empty() ? "it was taken out of it" : journal.way_back),
-                 .hint = "Give the stock image: --stock FILE (a kit keeps it in stock/)."});
-  const std::uint64_t most = most_unfolded(journal, context);
-  const auto plain = decode(Compression::Xz, carried.view(), {.bytes = most, .held = context.held});
-  if (!plain) return fail(damaged(plain.error()));
-  View in = plain->bytes.view();
-  if (!as_text(in).starts_with(kMagic))
+  if (!carried.empty()) return carried;
+  return fail({.code = ErrorCode::NoWayBack,
+               .message = fmt::format(
+                   "the image does not carry its way back: {}",
+                   journal.way_back.empty() ? "it was taken out of it" : journal.way_back),
+               .hint = "Give the stock image: --stock FILE (a kit keeps it in stock/)."});
+}
+
+Result<OpenWayBack> open_way_back(const LoadedImage& patched, const Journal& journal,
+                                  const Context& context) {
+  WEXLO_TRY(const Blob carried, carried_in(patched, journal, context));
+  OpenWayBack out;
+  auto plain = decode(Compression::Xz, carried.view(),
+                      {.bytes = most_unfolded(journal, context), .held = context.held});
+  if (!plain) return fail(damaged(std::move(plain).error()));
+  out.plain = plain->bytes;
+  out.delta = out.plain.view();
+  if (!as_text(out.delta).starts_with(kWayBackMagic))
     return fail(damaged({.code = ErrorCode::Unsupported, .message = "it is of another format"}));
-  in = in.subspan(kMagic.size());
-  const Unfolded from = unfold(*patched.image, context);
-  const auto rows = take_rows(in, from.streams.size());
-  if (!rows) return fail(damaged(rows.error()));
-  std::vector<bool> same(from.streams.size());
-  for (const Row& row : *rows)
-    if (row.mode == Mode::Same) same[row.size] = true;
-  const auto target = apply_delta(source_of(from, same), in, most);
+  out.delta = out.delta.subspan(kWayBackMagic.size());
+  WEXLO_TRY(out.from, unfold(patched, context));
+  auto rows = take_rows(out.delta, out.from.streams.size());
+  if (!rows) return fail(damaged(std::move(rows).error()));
+  out.rows = std::move(*rows);
+  std::vector<bool> same(out.from.streams.size());
+  for (const WayBackRow& row : out.rows)
+    if (row.mode == WayBackMode::Same) same[row.size] = true;
+  out.source = way_back_source(out.from, same);
+  return out;
+}
+
+Result<Blob> walk_back(const OpenWayBack& way, const Journal& journal, const Context& context) {
+  const auto target = apply_delta(way.source, way.delta, most_unfolded(journal, context));
   if (!target) return fail(damaged(target.error()));
-  auto out = put_together(*rows, *target, from, journal.stock_size, known, context);
+  auto out = put_together(way.rows, *target, way.from, journal.stock_size, context);
   if (!out) return fail(damaged(std::move(out).error()));
-  const std::string sha256 = sha256_hex(*out);
+  return Blob(std::move(*out));
+}
+
+std::unexpected<Error> leads_elsewhere() {
+  return fail({.code = ErrorCode::NoWayBack, .message = "it does not lead to the stock image"});
+}
+
+}  // namespace
+
+Status check_way_back(const LoadedImage& patched, const Journal& journal, const Blob& stock,
+                      const std::vector<std::shared_ptr<Repacking>>& known,
+                      const Context& context) {
+  WEXLO_TRY(const OpenWayBack way, open_way_back(patched, journal, context));
+  const auto pieces = wanted_pieces(way.rows, way.from, stock.view(), known);
+  if (!pieces) {
+    WEXLO_TRY(const Blob back, walk_back(way, journal, context));
+    return equal(back.view(), stock.view()) ? Status{} : leads_elsewhere();
+  }
+  auto piece = pieces->begin();
+  std::size_t at = 0;  // in the piece
+  auto walked = apply_delta(way.source, way.delta, most_unfolded(journal, context),
+                            [&](View given) -> Status {
+                              while (!given.empty()) {
+                                while (piece != pieces->end() && at == piece->size())
+                                  ++piece, at = 0;
+                                if (piece == pieces->end()) return leads_elsewhere();
+                                const std::size_t size = std::min(given.size(), piece->size() - at);
+                                if (!equal(given.first(size), piece->subspan(at, size)))
+                                  return leads_elsewhere();
+                                given = given.subspan(size);
+                                at += size;
+                              }
+                              return {};
+                            });
+  if (!walked) return walked;
+  while (piece != pieces->end() && at == piece->size())
+    ++piece, at = 0;
+  return piece == pieces->end() ? Status{} : leads_elsewhere();
+}
+
+Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
+                             const Context& context) {
+  WEXLO_TRY(const OpenWayBack way, open_way_back(patched, journal, context));
+  WEXLO_TRY(Blob out, walk_back(way, journal, context));
+  const std::string sha256 = sha256_hex(out);
   if (sha256 != journal.stock_sha256)
     return fail({.code = ErrorCode::DigestMismatch,
                  .message = "what the way back leads to is not the stock image",
@@ -383,7 +233,7 @@ Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
                  .found = sha256,
                  .hint = "The image was changed after it was patched. Give the stock image: "
                          "--stock FILE."});
-  return Blob(std::move(*out));
+  return out;
 }
 
 Result<Blob> flags_as_signed(const Image& patched) {

@@ -86,11 +86,10 @@ void Work::lower(FindingCode code, std::string_view about) {
 }
 
 const std::string& Work::kernel_architecture() {
-  const Section* section = image.section("kernel");
-  if (!kernel_read_ && phone.kernel_architecture.empty() && section != nullptr &&
-      !section->bytes.empty())
-    phone.kernel_architecture = kernel::read(section->bytes, decode_limit(context)).architecture;
-  kernel_read_ = true;
+  if (!phone.kernel_architecture.empty()) return phone.kernel_architecture;
+  // One that was put in its place is for the same processor.
+  if (const auto kernel = stock.decoded->kernel(context); kernel && *kernel)
+    phone.kernel_architecture = (*kernel)->architecture;
   return phone.kernel_architecture;
 }
 

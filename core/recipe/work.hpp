@@ -33,7 +33,7 @@ class Work {
   Intent intent;
   Patched out;
 
-  // The edit at hand.
+  // The edit here.
   const Edit* edit = nullptr;
   EditReport* report = nullptr;
   OpenRamdisk* opened = nullptr;  ///< the ramdisk it acts on
@@ -64,7 +64,7 @@ class Work {
   void note(Remark remark);
   void lower(FindingCode code, std::string_view about);
 
-  // Entries of the ramdisk at hand. Each writes down what it did.
+  // Entries of the ramdisk here. Each writes down what it did.
   [[nodiscard]] Status add(newc::Entry entry, const std::string& cause);
   void rewrite(EntryAt at, const std::string& place, View content, const std::string& cause);
   /// Takes a place out, with all that is below; false: it was not there.
@@ -81,7 +81,6 @@ class Work {
   };
   std::map<std::string, Claim> claims_;
   std::map<std::string, const Edit*> texts_;  ///< that were edited in part
-  bool kernel_read_ = false;
 };
 
 /// Whether an image has a place for edits of a home.

@@ -28,12 +28,12 @@ std::string_view kind_word(FooterKind kind) {
   return kind == FooterKind::Hash ? "hash footer" : "hash tree footer";
 }
 
-/// What a sealed image with a footer offers to the struct that vouches for it.
+/// What a sealed image with a footer offers to the struct that covers it.
 struct Offer {
   std::string partition;
   std::optional<Claim> claim;  ///< none: a vbmeta image
   std::vector<Bytes> beside;   ///< properties and command lines of its struct
-  bool is_signed = false;      ///< with the key at hand
+  bool is_signed = false;      ///< with the given key
 };
 
 class Sealer {
@@ -75,14 +75,14 @@ class Sealer {
           return usage(one.partition.empty()
                            ? "with several images, a value has to say which one it is for"
                            : fmt::format("no image here is {}", one.partition),
-                       "Write NAME: in front, e.g. vbmeta:0.");
+                       "Write PARTITION= in front, e.g. vbmeta=0.");
     for (const auto& [name, ignored] : options_.sizes)
       if (!known(name) && !(name.empty() && images_.size() == 1))
         return usage(
             name.empty()
                 ? "with several images, a size has to say which one it is for"
                 : fmt::format("--partition-size is for {}, which is not among the images", name),
-            "Write NAME=SIZE.");
+            "Write PARTITION=SIZE.");
     std::set<std::string> seen;
     for (const SealInput& one : images_)
       if (!seen.insert(one.partition).second || one.partition == options_.new_vbmeta)
@@ -335,7 +335,7 @@ bool Sealer::take_offers(Draft& draft, SealedImage& sealed, const std::string& p
     }
     if (!offer->claim) continue;
     Claim claim = *offer->claim;
-    // Whether the name gets a slot suffix is for the voucher to say.
+    // Whether the name gets a slot suffix is for the holder to say.
     if (auto* hash = std::get_if<HashDescriptor>(&claim))
       if (const auto* old = std::get_if<HashDescriptor>(&one.value)) hash->flags = old->flags;
     if (auto* tree = std::get_if<HashtreeDescriptor>(&claim))

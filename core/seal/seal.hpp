@@ -1,5 +1,5 @@
 #pragma once
-/// Making images true again for verified boot: digests, footers, structs, signatures:
+/// Making images valid again for verified boot: digests, footers, structs, signatures:
 /// docs/verified-boot.md.
 
 #include <functional>
@@ -10,7 +10,7 @@ namespace wexlo {
 
 /// Where a sealed image goes; lives as long as the sealing does.
 using OpenSink = std::function<Result<ImageSink*>(const std::string& partition)>;
-/// Seals images that belong together: those with footers first, then the structs that vouch for
+/// Seals images that belong together: those with footers first, then the structs that cover
 /// them. Errors: as seal.
 [[nodiscard]] Result<Sealed> seal_images(const std::vector<SealInput>& images,
                                          const SealOptions& options, const OpenSink& open,

@@ -1,5 +1,5 @@
 #pragma once
-/// One image with its verified-boot footer made true: docs/formats/vbmeta.md, "Building a footer".
+/// One image with its verified-boot footer renewed: docs/formats/vbmeta.md, "Building a footer".
 
 #include "firmware/content.hpp"
 #include "verified/draft.hpp"

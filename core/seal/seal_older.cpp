@@ -24,7 +24,7 @@ Result<SourcePtr> seal_older(const SealInput& input, const SealOptions& options,
       if (!found->holds)
         findings.push_back(
             {Level::Warning, FindingCode::OlderSignature,
-             "The older boot signature is not true for the image: an unlocked phone passes over "
+             "The older boot signature is not valid for the image: an unlocked phone passes over "
              "it.",
              input.partition});
     }

@@ -44,7 +44,7 @@ struct SealedImage {
   std::uint64_t size = 0;
   std::string sha256;  ///< empty: not counted, of images over 128 MiB
   std::string algorithm, public_key_sha256;
-  std::vector<std::string> done;  ///< what was made true, a clause each
+  std::vector<std::string> done;  ///< what was renewed, a clause each
 };
 
 struct Sealed {

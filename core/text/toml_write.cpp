@@ -2,12 +2,23 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <cctype>
+
 #include "text/text.hpp"
 
 namespace wexlo {
 
-TomlWriter& TomlWriter::line(std::string_view key, std::string_view value) {
-  out_ += fmt::format("{} = {}\n", key, value);
+std::string toml_key(std::string_view key) {
+  const bool bare = !key.empty() && std::ranges::all_of(key, [](unsigned char c) {
+    return std::isalnum(c) != 0 || c == '_' || c == '-';
+  });
+  return bare ? std::string(key) : toml_quote_utf8(key);
+}
+
+TomlWriter& TomlWriter::value(std::string_view key, std::string_view spelled,
+                              std::string_view remark) {
+  out_ += fmt::format("{} = {}{}{}\n", key, spelled, remark.empty() ? "" : "  # ", remark);
   return *this;
 }
 
@@ -16,8 +27,8 @@ TomlWriter& TomlWriter::comment(std::string_view line) {
   return *this;
 }
 
-TomlWriter& TomlWriter::table(std::string_view name) {
-  out_ += fmt::format("\n[{}]\n", name);
+TomlWriter& TomlWriter::table(std::string_view name, std::string_view remark) {
+  out_ += fmt::format("\n[{}]{}{}\n", name, remark.empty() ? "" : "  # ", remark);
   return *this;
 }
 
@@ -26,32 +37,23 @@ TomlWriter& TomlWriter::entry(std::string_view name) {
   return *this;
 }
 
-TomlWriter& TomlWriter::blank() {
-  out_ += '\n';
-  return *this;
+TomlWriter& TomlWriter::text(std::string_view key, std::string_view text) {
+  return value(key, toml_quote_utf8(text));
 }
 
-TomlWriter& TomlWriter::text(std::string_view key, std::string_view value) {
-  return line(key, toml_quote_utf8(value));
+TomlWriter& TomlWriter::number(std::string_view key, std::uint64_t number) {
+  return value(key, fmt::format("{}", number));
 }
 
-TomlWriter& TomlWriter::number(std::string_view key, std::uint64_t value) {
-  return line(key, fmt::format("{}", value));
-}
-
-TomlWriter& TomlWriter::hex(std::string_view key, std::uint64_t value) {
-  return line(key, fmt::format("{:#x}", value));
-}
-
-TomlWriter& TomlWriter::flag(std::string_view key, bool value) {
-  return line(key, value ? "true" : "false");
+TomlWriter& TomlWriter::flag(std::string_view key, bool flag) {
+  return value(key, flag ? "true" : "false");
 }
 
 TomlWriter& TomlWriter::texts(std::string_view key, const std::vector<std::string>& values) {
   std::string list = "[";
   for (const std::string& value : values)
     list += (list.size() == 1 ? "" : ", ") + toml_quote_utf8(value);
-  return line(key, list + "]");
+  return value(key, list + "]");
 }
 
 TomlWriter& TomlWriter::text_if(std::string_view key, std::string_view value) {

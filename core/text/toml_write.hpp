@@ -8,16 +8,21 @@
 
 namespace wexlo {
 
+/// A key as it stands in a line: bare where it may, else quoted.
+[[nodiscard]] std::string toml_key(std::string_view key);
+
+/// Keys are written as they are given: one that may hold anything goes through toml_key.
 class TomlWriter {
  public:
   TomlWriter& comment(std::string_view line);
-  TomlWriter& table(std::string_view name);  ///< `[name]`, after an empty line
+  /// `[name]`, after an empty line. @param remark  a comment behind it
+  TomlWriter& table(std::string_view name, std::string_view remark = {});
   TomlWriter& entry(std::string_view name);  ///< `[[name]]`: the next table of a list
-  TomlWriter& blank();
   /// Text is written as UTF-8; bytes that are none become U+FFFD.
   TomlWriter& text(std::string_view key, std::string_view value);
   TomlWriter& number(std::string_view key, std::uint64_t value);
-  TomlWriter& hex(std::string_view key, std::uint64_t value);
+  /// A value that is spelled already. @param remark  a comment behind it
+  TomlWriter& value(std::string_view key, std::string_view spelled, std::string_view remark = {});
   TomlWriter& flag(std::string_view key, bool value);
   TomlWriter& texts(std::string_view key, const std::vector<std::string>& values);
   /// The same, left out where there is nothing.
@@ -28,7 +33,6 @@ class TomlWriter {
   [[nodiscard]] const std::string& str() const { return out_; }
 
  private:
-  TomlWriter& line(std::string_view key, std::string_view value);
   std::string out_;
 };
 

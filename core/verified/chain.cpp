@@ -61,7 +61,7 @@ class Walker {
     now = std::max(now, standing);
   }
 
-  /// One struct, and all that it vouches for. @param expected  the chaining struct's key
+  /// One struct, and all that it covers. @param expected  the chaining struct's key
   Status read_struct(const std::string& name, const SourcePtr& partition, int parent,
                      std::uint32_t location, const Bytes* expected) {
     WEXLO_CHECK(check_stop(context_));
@@ -252,12 +252,12 @@ class Walker {
 
   void missing(Claim& claim) {
     claim.standing = Standing::Missing;
-    claim.detail = "not at hand";
+    claim.detail = "not available";
     stand(claim.partition, Standing::Missing);
   }
 
   Status judge_hash_of(Claim& claim, const HashDescriptor& hash, const SourcePtr& partition,
-                       const std::string& voucher) {
+                       const std::string& holder) {
     // Loaders read no more of a descriptor when they do not want its partition.
     if (partition == nullptr) {
       missing(claim);
@@ -298,7 +298,7 @@ class Walker {
     if (!equal(found, hash.digest))
       blame(
           claim, FindingCode::ImageDigest, Standing::DigestMismatch,
-          fmt::format("{} is not the image that the digest in {} is of.", hash.partition, voucher));
+          fmt::format("{} is not the image that the digest in {} is of.", hash.partition, holder));
     return {};
   }
 

@@ -1,6 +1,6 @@
 #pragma once
 /// The walk that a loader does before it starts anything: from the top-level struct through the
-/// chained ones to the partitions they vouch for. All that it would stumble over is gathered, each
+/// chained ones to the partitions they cover. All that it would stumble over is gathered, each
 /// with what a locked and an unlocked phone makes of it: docs/verified-boot.md.
 
 #include <map>
@@ -43,7 +43,7 @@ struct Claim {
   std::uint64_t image_size = 0;  ///< bytes it covers
   std::string algorithm;         ///< of the digest; empty for chains
   Standing standing = Standing::Ok;
-  bool looked = false;   ///< false: the partition is not at hand, or its tree was not asked for
+  bool looked = false;   ///< false: the partition is not available, or its tree was not asked for
   std::string detail{};  ///< a clause for people
   std::optional<TreeCheck> tree{};
 };
@@ -71,7 +71,7 @@ struct ChainStruct {
 enum class Outlook {
   Starts,
   Refuses,     ///< a loader stops, or what it starts cannot come up
-  CannotTell,  ///< what decides over it is not at hand, or of a form that is not known
+  CannotTell,  ///< what decides over it is not available, or of a form that is not known
 };
 [[nodiscard]] std::string_view outlook_name(Outlook outlook);  ///< as in JSON
 
@@ -103,7 +103,7 @@ struct WalkOptions {
   std::map<std::uint32_t, std::uint64_t> rollback;  ///< stored values by location; others: 0
   Look look = Look::Hashes;
   std::set<std::string> trees{};  ///< partitions whose hash trees are looked at all the same
-  /// What is not found is not there. false: it is only not at hand, e.g. beside a single image.
+  /// What is not found is not there. false: it is only not available, e.g. beside a single image.
   bool whole = true;
 };
 

@@ -25,7 +25,7 @@ struct Draft {
   /// Puts a hash, hashtree or chain descriptor in the place of the one for that partition (of any
   /// of these kinds), or behind all others. @return whether the draft changed
   bool set_claim(const decltype(Descriptor::value)& value);
-  /// The parsed descriptors. They were read or encoded here: always sound.
+  /// The parsed descriptors. They were read or encoded here: always valid.
   [[nodiscard]] std::vector<Descriptor> parsed() const;
 };
 

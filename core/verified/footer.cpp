@@ -1,4 +1,4 @@
-/// The footer at a partition's end, and what has to be made true in it after an edit.
+/// The footer at a partition's end, and what has to be renewed in it after an edit.
 
 #include <fmt/format.h>
 

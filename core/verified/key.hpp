@@ -23,7 +23,7 @@ struct Algorithm {
 /// nullopt: the format has none (a digest other than SHA-256 and SHA-512, a key of other bits).
 [[nodiscard]] std::optional<Algorithm> algorithm_for(DigestKind digest, unsigned bits);
 
-/// A public key: the blob's number of bits, 0 when the bytes are no sound blob. Sound means that
+/// A public key: the blob's number of bits, 0 when the bytes are no valid blob. Valid means that
 /// every number in it is exact: loaders calculate with them as they stand.
 [[nodiscard]] unsigned key_bits(View blob);
 
@@ -33,10 +33,10 @@ struct Algorithm {
 [[nodiscard]] Result<Bytes> read_public_key(View file);
 /// The same for a file; the error names it.
 [[nodiscard]] Result<Bytes> load_public_key(const std::filesystem::path& file);
-/// PEM text (SubjectPublicKeyInfo) of a sound blob.
+/// PEM text (SubjectPublicKeyInfo) of a valid blob.
 [[nodiscard]] std::string public_key_pem(View blob);
 
-/// PKCS#1 v1.5 over a digest, verified with a blob. A blob that is not sound verifies nothing.
+/// PKCS#1 v1.5 over a digest, verified with a blob. A blob that is not valid verifies nothing.
 [[nodiscard]] bool signature_holds(View blob, DigestKind kind, View digest, View signature);
 
 /// Something that signs: a key in memory, or a program that has it.
@@ -61,10 +61,10 @@ using SignerPtr = std::shared_ptr<const Signer>;
 [[nodiscard]] Result<SignerPtr> signer_of(std::string_view pem);
 [[nodiscard]] Result<SignerPtr> load_signer(const std::filesystem::path& file);
 
-/// A program that keeps the key: started with the algorithm's name ("sha256-rsa2048") as its one
-/// argument, it gets the digest (32 or 64 bytes) on standard input and writes the bare signature
-/// (as many bytes as the key's modulus) to standard output. It is ended after a minute without an
-/// answer, and when the user stops the job.
+/// A program that keeps the key: started as `PROGRAM REQUEST.toml ANSWER.bin`, it reads what is to
+/// be signed (`algorithm`, e.g. "sha256-rsa2048"; `digest` and the public key blob's `key_sha256`
+/// in hex) and writes the bare signature (as many bytes as the key's modulus) into the second file,
+/// which is not there yet. It is ended after a minute, and when the user stops the job.
 [[nodiscard]] SignerPtr program_signer(std::filesystem::path program, Bytes public_key,
                                        const Context& context);
 

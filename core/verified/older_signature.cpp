@@ -1,10 +1,11 @@
 #include "verified/older_signature.hpp"
 
 #include <fmt/format.h>
-#include <openssl/asn1.h>
+#include <openssl/asn1t.h>
 #include <openssl/err.h>
 #include <openssl/objects.h>
 
+#include <algorithm>
 #include <array>
 
 #include "verified/openssl_key.hpp"
@@ -12,76 +13,111 @@
 namespace wexlo::verified {
 namespace {
 
-enum Tag : std::uint8_t {
-  Integer = 0x02,
-  Octets = 0x04,
-  Oid = 0x06,
-  Printable = 0x13,
-  List = 0x30
+// The sequence as OpenSSL's templates describe one. Certificate and attributes are kept as they
+// were spelled: what is signed is their very bytes.
+struct SignedAttributes {
+  ASN1_PRINTABLESTRING* target;
+  ASN1_INTEGER* length;
+};
+struct SignatureSequence {
+  ASN1_INTEGER* version;
+  ASN1_TYPE* certificate;
+  X509_ALGOR* algorithm;
+  ASN1_TYPE* attributes;
+  ASN1_OCTET_STRING* signature;
 };
 
-/// One element: its content, and all of its bytes.
-struct Element {
-  View content, whole;
+#pragma GCC diagnostic push
+#pragma GCC diagnostic ignored "-Wpedantic"
+// clang-format off
+ASN1_SEQUENCE(SignedAttributes) = {
+  ASN1_SIMPLE(SignedAttributes, target, ASN1_PRINTABLESTRING),
+  ASN1_SIMPLE(SignedAttributes, length, ASN1_INTEGER),
+} static_ASN1_SEQUENCE_END(SignedAttributes)
+
+ASN1_SEQUENCE(SignatureSequence) = {
+  ASN1_SIMPLE(SignatureSequence, version, ASN1_INTEGER),
+  ASN1_SIMPLE(SignatureSequence, certificate, ASN1_ANY),
+  ASN1_SIMPLE(SignatureSequence, algorithm, X509_ALGOR),
+  ASN1_SIMPLE(SignatureSequence, attributes, ASN1_ANY),
+  ASN1_SIMPLE(SignatureSequence, signature, ASN1_OCTET_STRING),
+} static_ASN1_SEQUENCE_END(SignatureSequence)
+#pragma GCC diagnostic pop
+
+template <class T>
+const ASN1_ITEM* item();
+// clang-format on
+template <>
+const ASN1_ITEM* item<SignedAttributes>() {
+  return ASN1_ITEM_rptr(SignedAttributes);
+}
+template <>
+const ASN1_ITEM* item<SignatureSequence>() {
+  return ASN1_ITEM_rptr(SignatureSequence);
+}
+
+template <class T>
+struct FreeItem {
+  void operator()(T* one) const { ASN1_item_free(reinterpret_cast<ASN1_VALUE*>(one), item<T>()); }
 };
+template <class T>
+using Parsed = std::unique_ptr<T, FreeItem<T>>;
 
-/// Reads elements one behind the other.
-class DerReader {
- public:
-  explicit DerReader(View in) : in_(in) {}
+/// @param size  gets the bytes that it takes. Null: it does not read.
+template <class T>
+Parsed<T> parse(View in, std::size_t& size) {
+  constexpr std::size_t kMost = 1u << 20;  // far more than any such sequence has
+  const unsigned char* at = raw(in);
+  const unsigned char* const begin = at;
+  Parsed<T> out(reinterpret_cast<T*>(
+      ASN1_item_d2i(nullptr, &at, static_cast<long>(std::min(in.size(), kMost)), item<T>())));
+  ERR_clear_error();
+  size = static_cast<std::size_t>(at - begin);
+  return out;
+}
 
-  std::optional<Element> next(std::uint8_t tag) {
-    if (in_.size() < 2 || std::to_integer<std::uint8_t>(in_[0]) != tag) return std::nullopt;
-    std::size_t size = std::to_integer<std::size_t>(in_[1]), head = 2;
-    if (size >= 0x80) {
-      const std::size_t bytes = size & 0x7f;
-      if (bytes == 0 || bytes > 4 || in_.size() < 2 + bytes) return std::nullopt;
-      size = 0;
-      for (std::size_t i = 0; i < bytes; ++i)
-        size = size << 8 | std::to_integer<std::size_t>(in_[2 + i]);
-      head += bytes;
-    }
-    if (size > in_.size() - head) return std::nullopt;
-    const Element out{in_.subspan(head, size), in_.first(head + size)};
-    in_ = in_.subspan(head + size);
-    return out;
-  }
+View view_of(const ASN1_STRING* text) {
+  return {reinterpret_cast<const std::byte*>(ASN1_STRING_get0_data(text)),
+          static_cast<std::size_t>(ASN1_STRING_length(text))};
+}
 
- private:
-  View in_;
-};
+/// All bytes of a sequence that is kept as it was spelled; nullopt: it is something else.
+std::optional<View> sequence_of(const ASN1_TYPE* any) {
+  if (ASN1_TYPE_get(any) != V_ASN1_SEQUENCE) return std::nullopt;
+  return view_of(any->value.sequence);
+}
 
-std::uint64_t number_of(View content) {
+std::optional<std::uint64_t> number_of(const ASN1_INTEGER* value) {
   std::uint64_t out = 0;
-  for (const std::byte one : content)
-    out = out << 8 | std::to_integer<std::uint64_t>(one);
+  const bool read = ASN1_INTEGER_get_uint64(&out, value) == 1;
+  ERR_clear_error();
+  return read ? std::optional(out) : std::nullopt;
+}
+
+template <class T>
+Bytes der_of(const T* one) {
+  unsigned char* raw_bytes = nullptr;
+  const int size = ASN1_item_i2d(reinterpret_cast<const ASN1_VALUE*>(one), &raw_bytes, item<T>());
+  Bytes out;
+  if (size > 0)
+    append(out, View(reinterpret_cast<std::byte*>(raw_bytes), static_cast<std::size_t>(size)));
+  OPENSSL_free(raw_bytes);
   return out;
 }
 
-Bytes element(std::uint8_t tag, View content) {
-  Bytes out{static_cast<std::byte>(tag)};
-  if (content.size() < 0x80) {
-    out.push_back(static_cast<std::byte>(content.size()));
-  } else {
-    Bytes size;
-    for (std::size_t left = content.size(); left != 0; left >>= 8)
-      size.insert(size.begin(), static_cast<std::byte>(left & 0xff));
-    out.push_back(static_cast<std::byte>(0x80 | size.size()));
-    append(out, View(size));
-  }
-  append(out, content);
+template <class T>
+Parsed<T> make() {
+  Parsed<T> out(reinterpret_cast<T*>(ASN1_item_new(item<T>())));
+  if (!out) throw std::bad_alloc();
   return out;
 }
 
-Bytes number(std::uint64_t value) {
-  Bytes content;
-  do {
-    content.insert(content.begin(), static_cast<std::byte>(value & 0xff));
-    value >>= 8;
-  } while (value != 0);
-  if ((content.front() & std::byte{0x80}) != std::byte{0})
-    content.insert(content.begin(), std::byte{0});  // it is no negative one
-  return element(Integer, content);
+/// Puts bytes that are a sequence already into a field.
+void set_sequence(ASN1_TYPE* field, View der) {
+  ASN1_STRING* text = ASN1_STRING_new();
+  if (text == nullptr || ASN1_STRING_set(text, der.data(), static_cast<int>(der.size())) != 1)
+    throw std::bad_alloc();
+  ASN1_TYPE_set(field, V_ASN1_SEQUENCE, text);
 }
 
 /// The certificate's key signed with one of these.
@@ -95,17 +131,10 @@ constexpr std::array kKinds{
     SignatureKind{NID_sha512WithRSAEncryption, DigestKind::Sha512, "sha512"},
     SignatureKind{NID_sha1WithRSAEncryption, DigestKind::Sha1, "sha1"}};
 
-const SignatureKind* kind_of(View algorithm) {
-  DerReader in(algorithm);
-  const auto oid = in.next(Oid);
-  if (!oid) return nullptr;
-  const unsigned char* at = raw(oid->whole);
-  ASN1_OBJECT* object = d2i_ASN1_OBJECT(nullptr, &at, static_cast<long>(oid->whole.size()));
-  ERR_clear_error();
-  if (object == nullptr) return nullptr;
-  const int nid = OBJ_obj2nid(object);
-  ASN1_OBJECT_free(object);
-  const auto found = std::ranges::find(kKinds, nid, &SignatureKind::nid);
+const SignatureKind* kind_of(const X509_ALGOR* algorithm) {
+  const ASN1_OBJECT* object = nullptr;
+  X509_ALGOR_get0(&object, nullptr, nullptr, algorithm);
+  const auto* found = std::ranges::find(kKinds, OBJ_obj2nid(object), &SignatureKind::nid);
   return found == kKinds.end() ? nullptr : &*found;
 }
 
@@ -123,7 +152,7 @@ Bytes signed_message(View image, View attributes, DigestKind kind) {
   return hasher.finish();
 }
 
-Bytes der_of(X509* certificate) {
+Bytes der_of_certificate(X509* certificate) {
   unsigned char* raw_bytes = nullptr;
   const int size = i2d_X509(certificate, &raw_bytes);
   Bytes out;
@@ -154,26 +183,23 @@ Certificate plain_certificate(EVP_PKEY* key) {
 }  // namespace
 
 std::optional<OlderSignatureInfo> older_signature(View at, View image) {
-  DerReader outer(at);
-  const auto all = outer.next(List);
-  if (!all) return std::nullopt;
-  DerReader in(all->content);
-  const auto version = in.next(Integer);
-  const auto certificate = version ? in.next(List) : std::nullopt;
-  const auto algorithm = certificate ? in.next(List) : std::nullopt;
-  const auto attributes = algorithm ? in.next(List) : std::nullopt;
-  const auto signature = attributes ? in.next(Octets) : std::nullopt;
-  if (!signature || number_of(version->content) != 1) return std::nullopt;
-  DerReader inner(attributes->content);
-  const auto target = inner.next(Printable);
-  const auto length = target ? inner.next(Integer) : std::nullopt;
-  if (!length || length->content.size() > 9) return std::nullopt;
-  OlderSignatureInfo out{.target = std::string(as_text(target->content)),
-                         .length = number_of(length->content),
-                         .size = all->whole.size(),
-                         .certificate_sha256 = sha256_hex(certificate->whole)};
-  const Certificate parsed = certificate_of(certificate->whole);
-  const SignatureKind* kind = kind_of(algorithm->content);
+  // Most images have none: their tail does not begin like a sequence.
+  if (at.empty() || at.front() != std::byte{0x30}) return std::nullopt;
+  std::size_t size = 0, ignored = 0;
+  const auto all = parse<SignatureSequence>(at, size);
+  if (!all || number_of(all->version) != 1) return std::nullopt;
+  const auto certificate = sequence_of(all->certificate);
+  const auto spelled = sequence_of(all->attributes);
+  const auto attributes =
+      certificate && spelled ? parse<SignedAttributes>(*spelled, ignored) : nullptr;
+  const auto length = attributes ? number_of(attributes->length) : std::nullopt;
+  if (!length) return std::nullopt;
+  OlderSignatureInfo out{.target = std::string(as_text(view_of(attributes->target))),
+                         .length = *length,
+                         .size = size,
+                         .certificate_sha256 = sha256_hex(*certificate)};
+  const Certificate parsed = certificate_of(*certificate);
+  const SignatureKind* kind = kind_of(all->algorithm);
   if (!parsed || kind == nullptr) return out;
   char name[256] = {};
   X509_NAME_oneline(X509_get_subject_name(parsed.get()), name, sizeof name);
@@ -181,9 +207,9 @@ std::optional<OlderSignatureInfo> older_signature(View at, View image) {
   const Key key(X509_get_pubkey(parsed.get()));
   if (!key || out.length > image.size()) return out;
   out.algorithm = fmt::format("{}-rsa{}", kind->name, EVP_PKEY_get_bits(key.get()));
-  const Bytes message = signed_message(image.first(static_cast<std::size_t>(out.length)),
-                                       attributes->whole, kind->digest);
-  out.holds = verify_with(key.get(), kind->digest, message, signature->content);
+  const Bytes message =
+      signed_message(image.first(static_cast<std::size_t>(out.length)), *spelled, kind->digest);
+  out.holds = verify_with(key.get(), kind->digest, message, view_of(all->signature));
   return out;
 }
 
@@ -204,21 +230,19 @@ Result<Bytes> make_older_signature(View image, const std::string& target, std::s
     return fail({.code = ErrorCode::BadValue,
                  .message = "certificate and key of the older signature do not belong together"});
   }
-  Bytes inner = element(Printable, as_view(target));
-  append(inner, View(number(image.size())));
-  const Bytes attributes = element(List, inner);
-  WEXLO_TRY(const Bytes signature,
-            sign_with(key.get(), DigestKind::Sha256,
-                      signed_message(image, attributes, DigestKind::Sha256)));
-  // 1.2.840.113549.1.1.11, no parameters
-  constexpr std::array<std::uint8_t, 15> kAlgorithm{0x30, 0x0D, 0x06, 0x09, 0x2A, 0x86, 0x48, 0x86,
-                                                    0xF7, 0x0D, 0x01, 0x01, 0x0B, 0x05, 0x00};
-  Bytes all = number(1);
-  append(all, View(der_of(certificate.get())));
-  append(all, View(reinterpret_cast<const std::byte*>(kAlgorithm.data()), kAlgorithm.size()));
-  append(all, View(attributes));
-  append(all, View(element(Octets, signature)));
-  return element(List, all);
+  const auto attributes = make<SignedAttributes>();
+  ASN1_STRING_set(attributes->target, target.data(), static_cast<int>(target.size()));
+  ASN1_INTEGER_set_uint64(attributes->length, image.size());
+  const Bytes spelled = der_of(attributes.get());
+  WEXLO_TRY(const Bytes signature, sign_with(key.get(), DigestKind::Sha256,
+                                             signed_message(image, spelled, DigestKind::Sha256)));
+  const auto all = make<SignatureSequence>();
+  ASN1_INTEGER_set_uint64(all->version, 1);
+  set_sequence(all->certificate, der_of_certificate(certificate.get()));
+  X509_ALGOR_set0(all->algorithm, OBJ_nid2obj(NID_sha256WithRSAEncryption), V_ASN1_NULL, nullptr);
+  set_sequence(all->attributes, spelled);
+  ASN1_OCTET_STRING_set(all->signature, raw(View(signature)), static_cast<int>(signature.size()));
+  return der_of(all.get());
 }
 
 }  // namespace wexlo::verified

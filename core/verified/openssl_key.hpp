@@ -39,7 +39,7 @@ using Certificate = std::unique_ptr<X509, Deleter<X509_free>>;
 [[nodiscard]] Key read_pem_key(std::string_view pem);
 [[nodiscard]] Key read_pem_private_key(std::string_view pem);
 [[nodiscard]] Certificate read_pem_certificate(std::string_view pem);
-/// The key as it stands in a sound blob.
+/// The key as it stands in a valid blob.
 [[nodiscard]] Key key_of_blob(View blob);
 
 /// PKCS#1 v1.5. @param kind  of the digest

@@ -2,7 +2,6 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <poll.h>
 #include <signal.h>
 #include <spawn.h>
 #include <sys/wait.h>
@@ -10,10 +9,15 @@
 
 #include <cerrno>
 #include <chrono>
+#include <cstdlib>
 #include <optional>
 #include <thread>
 #include <utility>
 
+#include "base/digest.hpp"
+#include "base/output.hpp"
+#include "base/source.hpp"
+#include "text/toml_write.hpp"
 #include "verified/key.hpp"
 #include "verified/vbmeta.hpp"
 
@@ -25,30 +29,29 @@ namespace {
 constexpr auto kPatience = std::chrono::minutes(1);  ///< a token may ask its owner for a touch
 constexpr std::size_t kMaxSignature = 4096;
 
-/// Closes what it holds.
-class Fd {
+/// A folder that only its owner may read; gone with all in it when nobody needs it.
+class PrivateFolder {
  public:
-  explicit Fd(int fd = -1) : fd_(fd) {}
-  Fd(Fd&& other) noexcept : fd_(std::exchange(other.fd_, -1)) {}
-  Fd& operator=(Fd&&) = delete;
-  ~Fd() { close(); }
-  void close() {
-    if (fd_ >= 0) ::close(std::exchange(fd_, -1));
+  static Result<PrivateFolder> create() {
+    std::error_code error;
+    std::filesystem::path base = std::filesystem::temp_directory_path(error);
+    if (error) base = "/tmp";
+    std::string name = (base / "wexlo-signing-XXXXXX").string();
+    if (::mkdtemp(name.data()) == nullptr)
+      return fail(io_error(errno, "cannot make a folder for the signer", base.string()));
+    return PrivateFolder(name);
   }
-  [[nodiscard]] int get() const { return fd_; }
+  PrivateFolder(PrivateFolder&& other) noexcept : path_(std::exchange(other.path_, {})) {}
+  PrivateFolder& operator=(PrivateFolder&&) = delete;
+  ~PrivateFolder() {
+    if (!path_.empty()) remove_tree(path_);
+  }
+  [[nodiscard]] std::filesystem::path file(const char* name) const { return path_ / name; }
 
  private:
-  int fd_;
+  explicit PrivateFolder(std::filesystem::path path) : path_(std::move(path)) {}
+  std::filesystem::path path_;
 };
-
-struct Pipe {
-  Fd read, write;
-};
-Result<Pipe> make_pipe() {
-  int ends[2];
-  if (::pipe2(ends, O_CLOEXEC) != 0) return fail(io_error(errno, "cannot make a pipe", ""));
-  return Pipe{Fd(ends[0]), Fd(ends[1])};
-}
 
 /// A running program; ended when nobody waits for it any more.
 class Child {
@@ -80,14 +83,15 @@ class Child {
   pid_t pid_;
 };
 
-Result<pid_t> start(const std::filesystem::path& program, const std::string& argument, int in,
-                    int out) {
+Result<pid_t> start(const std::filesystem::path& program, const std::filesystem::path& request,
+                    const std::filesystem::path& answer) {
   posix_spawn_file_actions_t actions;
   posix_spawnattr_t attributes;
   posix_spawn_file_actions_init(&actions);
   posix_spawnattr_init(&attributes);
-  posix_spawn_file_actions_adddup2(&actions, in, STDIN_FILENO);
-  posix_spawn_file_actions_adddup2(&actions, out, STDOUT_FILENO);
+  // What it says goes where messages go: standard output is this program's own.
+  posix_spawn_file_actions_addopen(&actions, STDIN_FILENO, "/dev/null", O_RDONLY, 0);
+  posix_spawn_file_actions_adddup2(&actions, STDERR_FILENO, STDOUT_FILENO);
   // This program holds signals back for a thread of its own; another one must not inherit that.
   sigset_t none;
   sigemptyset(&none);
@@ -98,8 +102,8 @@ Result<pid_t> start(const std::filesystem::path& program, const std::string& arg
   sigaddset(&usual, SIGXFSZ);
   posix_spawnattr_setsigdefault(&attributes, &usual);
   posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETSIGMASK | POSIX_SPAWN_SETSIGDEF);
-  std::string name = program.string(), word = argument;
-  char* arguments[] = {name.data(), word.data(), nullptr};
+  std::string name = program.string(), first = request.string(), second = answer.string();
+  char* arguments[] = {name.data(), first.data(), second.data(), nullptr};
   pid_t pid = 0;
   const int error = ::posix_spawnp(&pid, name.c_str(), &actions, &attributes, arguments, environ);
   posix_spawn_file_actions_destroy(&actions);
@@ -115,29 +119,38 @@ class ProgramSigner final : public Signer {
 
  private:
   Result<Bytes> make(DigestKind kind, View digest) const override {
-    const auto algorithm = algorithm_for(kind, bits());
-    WEXLO_TRY(Pipe in, make_pipe());
-    WEXLO_TRY(Pipe out, make_pipe());
-    WEXLO_TRY(const pid_t pid, start(program_, algorithm_name(algorithm ? algorithm->id : 0),
-                                     in.read.get(), out.write.get()));
+    WEXLO_TRY(const PrivateFolder folder, PrivateFolder::create());
+    const auto request = folder.file("request.toml"), answer = folder.file("answer.bin");
+    const std::string text = request_text(kind, digest);
+    WEXLO_CHECK(write_new(request, as_view(text)));
+    WEXLO_TRY(const pid_t pid, start(program_, request, answer));
     Child child(pid);
-    in.read.close();
-    out.write.close();
-    // A digest is far smaller than a pipe's room: this never waits.
-    const auto sent = ::write(in.write.get(), digest.data(), digest.size());
-    in.write.close();
+    WEXLO_CHECK(wait_for(child));
+    const auto source = open_file(answer);
+    if (!source) return fail(failed("no answer file"));
+    if ((*source)->size() > kMaxSignature)
+      return fail(failed(fmt::format("more than {} bytes", kMaxSignature)));
+    return read_some(**source, 0, kMaxSignature);
+  }
+
+  [[nodiscard]] std::string request_text(DigestKind kind, View digest) const {
+    const auto algorithm = algorithm_for(kind, bits());
+    TomlWriter out;
+    out.comment("What is to be signed. The bare signature goes into the file named second.");
+    out.number("format", 1).text("algorithm", algorithm_name(algorithm ? algorithm->id : 0));
+    out.text("digest", hex(digest)).text("key_sha256", sha256_hex(public_key()));
+    return out.str();
+  }
+
+  Status wait_for(Child& child) const {
     const auto end = std::chrono::steady_clock::now() + kPatience;
-    WEXLO_TRY(Bytes signature, answer(out.read.get(), end));
-    // It may have closed its output and still run.
     std::optional<int> ended;
     while (!(ended = child.ended())) {
       WEXLO_CHECK(look_up(end));
       std::this_thread::sleep_for(std::chrono::milliseconds(5));
     }
     const int status = *ended;
-    if (sent == static_cast<ssize_t>(digest.size()) && WIFEXITED(status) &&
-        WEXITSTATUS(status) == 0)
-      return signature;
+    if (WIFEXITED(status) && WEXITSTATUS(status) == 0) return {};
     if (WIFSIGNALED(status)) WEXLO_CHECK(ended_together(WTERMSIG(status)));
     return fail(failed(WIFEXITED(status) ? fmt::format("exit code {}", WEXITSTATUS(status))
                                          : "ended by a signal"));
@@ -147,11 +160,11 @@ class ProgramSigner final : public Signer {
     return {.code = ErrorCode::Io,
             .message = "the signer failed",
             .file = program_.string(),
-            .expected = "exit code 0 and the signature on standard output",
+            .expected = "exit code 0 and the signature in the answer's file",
             .found = std::move(found),
             .hint =
-                "What it says of it stands above; try it by hand with a digest on standard "
-                "input."};
+                "What it says of it stands above; try it by hand: PROGRAM REQUEST.toml "
+                "ANSWER.bin."};
   }
 
   using Moment = std::chrono::steady_clock::time_point;
@@ -170,22 +183,6 @@ class ProgramSigner final : public Signer {
     for (int i = 0; i < 40 && !stop_.stop_requested(); ++i)
       std::this_thread::sleep_for(std::chrono::milliseconds(5));
     return check_stop({.stop = stop_});
-  }
-
-  Result<Bytes> answer(int fd, Moment end) const {
-    Bytes out;
-    while (out.size() <= kMaxSignature) {
-      WEXLO_CHECK(look_up(end));
-      pollfd ready{fd, POLLIN, 0};
-      if (::poll(&ready, 1, 100) <= 0) continue;
-      std::byte piece[1024];
-      const auto got = ::read(fd, piece, sizeof piece);
-      if (got < 0 && errno == EINTR) continue;
-      if (got < 0) return fail(io_error(errno, "cannot read from the signer", program_.string()));
-      if (got == 0) return out;
-      append(out, View(piece, static_cast<std::size_t>(got)));
-    }
-    return fail(failed(fmt::format("more than {} bytes", kMaxSignature)));
   }
 
   std::filesystem::path program_;

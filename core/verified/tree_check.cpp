@@ -334,10 +334,10 @@ Result<std::vector<Repaired>> repair_blocks(const Source& partition, const Hasht
   WEXLO_CHECK(check_tree_numbers(tree, partition.size()));
   WEXLO_CHECK(check_fec_numbers(tree, partition.size()));
   std::vector<Repaired> out;
-  const Overlay mended(partition, out);
-  const Repair repair(mended, tree);
+  const Overlay repaired(partition, out);
+  const Repair repair(repaired, tree);
   // From the top: below a bad block of the tree every digest is in doubt, and the blocks that they
-  // are of may be sound.
+  // are of may be valid.
   TreeCheck bad = found;
   for (unsigned last = kNoLevel; !bad.holds();) {
     const auto& top = std::ranges::max(bad.first, {}, &BadBlock::level);
@@ -357,7 +357,7 @@ Result<std::vector<Repaired>> repair_blocks(const Source& partition, const Hasht
       WEXLO_CHECK(repair.row(column, places, fresh));
     }
     std::ranges::move(fresh, std::back_inserter(out));
-    WEXLO_TRY(bad, check_tree(mended, tree, context));
+    WEXLO_TRY(bad, check_tree(repaired, tree, context));
   }
   std::ranges::sort(out, {}, &Repaired::offset);
   return out;

@@ -126,7 +126,7 @@ struct Footer {
 
 /// Puts the stock image's tail (padding, and the footer with its vbmeta struct, when there is one)
 /// behind changed sections: the partition's size stays, the footer and its hash descriptor are
-/// made true for the new content, a signature goes stale with that.
+/// renewed for the new content, a signature goes stale with that.
 /// @param image  the changed image, its tail still the stock one
 /// @param stock  the stock image's bytes
 /// @return notes for the user, each one sentence. Errors: DoesNotFit (by how many bytes).

@@ -98,7 +98,7 @@ void without_vbmeta(Case& c) {
 const std::map<std::string, Spoil>& cases() {
   constexpr std::size_t kSignatureAt = 256 + 32;
   static const std::map<std::string, Spoil> all{
-      {"sound", [](Case&) {}},
+      {"valid", [](Case&) {}},
       {"root key is another", [](Case& c) { c.set.write_top(&signer(KeyOf::Stranger)); }},
       {"chained struct signed with another key",
        [](Case& c) { c.set.write_boot(&signer(KeyOf::Stranger)); }},
@@ -122,7 +122,8 @@ const std::map<std::string, Spoil>& cases() {
       {"image changed", [](Case& c) { c.flip("init_boot", 100); }},
       {"image of a chained partition changed", [](Case& c) { c.flip("boot", 100); }},
       {"image shorter than its digest covers", [](Case& c) { c.set.at("init_boot").resize(4096); }},
-      {"image of another partition not at hand", [](Case& c) { c.set.images.erase("init_boot"); }},
+      {"image of another partition not available",
+       [](Case& c) { c.set.images.erase("init_boot"); }},
       {"block of a hash tree's data changed", [](Case& c) { c.flip("system", 5 * 4096); }},
       {"block of a hash tree changed", [](Case& c) { c.flip("system", 151 * 4096 + 8); }},
       {"root digest of a hash tree changed, signed again",

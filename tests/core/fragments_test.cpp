@@ -149,7 +149,7 @@ TEST_CASE("boot: versions 5 to 255 are refused by their number") {
     }
 }
 
-TEST_CASE("prefix: makers' bytes before an image are found, kept and made true") {
+TEST_CASE("prefix: makers' bytes before an image are found, kept and renewed") {
   const BootBytes b{.version = 1, .page = 2048, .kernel = noise(900), .ramdisk = noise(800)};
   const std::string known = sealed(b.done());
   const auto loaded = load_image(blob(known), "x");

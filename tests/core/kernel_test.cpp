@@ -132,7 +132,7 @@ TEST_CASE("kernel: a payload is looked for at so many places, and one past the e
   CHECK(look(zboot(packed.size() + 1)).release.empty());
 }
 
-TEST_CASE("kernel: sums and sizes before it are made true only where they were") {
+TEST_CASE("kernel: sums and sizes before it are renewed only where they were") {
   const std::string packed = gzip(kRaw);
   std::string now = kRaw;
   now.replace(now.find("tarn@"), 4, "gear");

@@ -42,6 +42,18 @@ TEST_CASE("source: a window ends with its source, what is read whole has its bou
   CHECK(read_all(*five, 4).error().code == ErrorCode::LimitExceeded);
 }
 
+TEST_CASE("pool: what it was told stays its own when the caller's is gone") {
+  auto told = std::make_unique<Context>(Context{.jobs = 2, .memory_bound = 100});
+  TaskGroup tasks(*told);
+  *told = {.memory_bound = 0};
+  told.reset();
+  int done = 0;
+  tasks.submit(60, [&]() -> Status { return ++done, Status{}; });
+  tasks.submit(60, [&]() -> Status { return ++done, Status{}; });
+  CHECK(tasks.wait());
+  CHECK(done == 2);
+}
+
 TEST_CASE("pool: a task waits until those in flight leave it room") {
   TaskGroup tasks({.jobs = 4, .memory_bound = 100});
   std::latch go(1);

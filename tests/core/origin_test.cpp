@@ -13,7 +13,7 @@ namespace {
 ImageInfo inspected(const std::string& bytes, const std::filesystem::path& path = {}) {
   const auto loaded = load_image(blob(bytes), "test.img");
   REQUIRE(loaded);
-  const auto reading = read_deep(*loaded->image, {});
+  const auto reading = read_deep(*loaded, {});
   REQUIRE(reading);
   auto info = image_info(*loaded, *reading, path, {}, Depth::Usual);
   REQUIRE(info);
@@ -76,7 +76,7 @@ TEST_CASE("origin: odd folders or times alone do not speak against a true digest
   CHECK(bare.origin.word == OriginWord::Altered);
 }
 
-TEST_CASE("origin: a stale digest and a second init are another hand") {
+TEST_CASE("origin: a stale digest and a second init are another tool") {
   std::string image = init_boot(stock().file("system/init.kept",
                                              "\x7f"
                                              "ELF"),

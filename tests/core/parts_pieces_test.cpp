@@ -89,13 +89,14 @@ TEST_CASE("parts: device trees are files by their number; one or the part as a w
                     .dtb = TableBytes{.blobs = {kTree}}.done()};
   const PartsBench bench(b.done());
   CHECK(read(bench / "kernel.config") == "CONFIG_X=y\n");
-  CHECK(read(bench / "kernel.01.dtb") == kTree);
-  CHECK(read(bench / "dtb.00.dtb") == kTree);
+  CHECK(read(bench / "kernel-tree-1.dtb") == kTree);
+  CHECK(read(bench / "dtb-tree-0.dtb") == kTree);
   CHECK(read(bench / "parts.toml").find("banner = \"Linux version 6.1.9-korvale") !=
         std::string::npos);
-  write(bench / "kernel.01.dtb", kOther);
-  write(bench / "dtb.00.dtb", kOther);
-  CHECK(told(bench.repack()) == "kernel device tree kernel.01.dtb\ndtb device tree dtb.00.dtb\n");
+  write(bench / "kernel-tree-1.dtb", kOther);
+  write(bench / "dtb-tree-0.dtb", kOther);
+  CHECK(told(bench.repack()) ==
+        "kernel device tree kernel-tree-1.dtb\ndtb device tree dtb-tree-0.dtb\n");
   const Image image = again(bench);
   const std::string out = text(image.section("kernel")->bytes);
   CHECK(out.starts_with(kernel + kTree));
@@ -112,7 +113,7 @@ TEST_CASE("parts: a dtbo image with its footer: identity, and an edited tree") {
       TableBytes{.blobs = {kTree, kTree + "\0\0\0\0", kOther}}.done(), "dtbo", 1u << 16);
   const PartsBench bench(stock);
   check_same(bench.repack().bytes, as_view(stock));
-  write(bench / "entries.02.dtb", device_tree("Korvale Tarn 9", "korvale,nine"));
+  write(bench / "entries-tree-2.dtb", device_tree("Korvale Tarn 9", "korvale,nine"));
   const auto out = bench.repack().bytes;
   CHECK(out.size() == stock.size());
   const auto image = load_image(out, "dtbo");
@@ -122,10 +123,10 @@ TEST_CASE("parts: a dtbo image with its footer: identity, and an edited tree") {
 
 TEST_CASE("parts: a bare chain of device trees, replaced as a whole or one by one") {
   const PartsBench bench(kTree + kTree + std::string(4096, '\0'));
-  write(bench / "dtb.01.dtb", kOther);
+  write(bench / "dtb-tree-1.dtb", kOther);
   CHECK(dt::facts_of(as_view(text(bench.repack().bytes)).subspan(kTree.size())).model ==
         "Korvale Tarn 3 changed");
-  write(bench / "dtb.01.dtb", kTree);
+  write(bench / "dtb-tree-1.dtb", kTree);
   write(bench / "dtb.bin", kOther);
   const auto whole = bench.repack();
   CHECK(told(whole) == "dtb content \n");

@@ -193,7 +193,7 @@ TEST_CASE("patch: one that no longer fits is refused by how many bytes") {
   CHECK(refused.error().code == ErrorCode::DoesNotFit);
 }
 
-TEST_CASE("patch: an image whose own struct vouches for others, too, leaves their digests alone") {
+TEST_CASE("patch: an image whose own struct covers others, too, leaves their digests alone") {
   const std::string image =
       BootBytes{.kernel = noise(5000), .ramdisk = test::gzip(first_ramdisk())}.done();
   const std::string dtbo = hash_descriptor("dtbo", "the table", "its salt"),

@@ -80,7 +80,7 @@ std::string footed(const std::string& image, const std::string& partition = "boo
 
 }  // namespace
 
-TEST_CASE("rules: a sound set has no problem") {
+TEST_CASE("rules: a valid set has no problem") {
   const Checked checked = Phone().check();
   CAPTURE(told(checked));
   for (const Finding& one : checked.findings)

@@ -1,4 +1,4 @@
-/// Keys, structs as they are written, hash trees checked and mended, the older signature.
+/// Keys, structs as they are written, hash trees checked and repaired, the older signature.
 
 #include <algorithm>
 
@@ -36,7 +36,7 @@ std::map<std::string, Bytes> sealed(const std::map<std::string, Bytes>& images,
   if (told != nullptr) *told = std::move(result);
   std::map<std::string, Bytes> out;
   for (auto& [name, sink] : sinks)
-    out[name] = sink.take();
+    out[name] = to_bytes(sink.take().view());
   return out;
 }
 
@@ -142,7 +142,7 @@ TEST_CASE("sealing: the same input gives the same bytes, and sealing twice chang
   check_same(alone.at("vbmeta"), set.images.at("vbmeta"));
 }
 
-TEST_CASE("sealing: a changed set is true again, with another key") {
+TEST_CASE("sealing: a changed set is valid again, with another key") {
   SignedSet set = signed_set();
   for (const char* name : {"boot", "init_boot", "system"})
     set.at(name)[4100] ^= std::byte{0xff};
@@ -198,7 +198,7 @@ TEST_CASE("sealing: what does not fit, or was not told, is refused") {
   CHECK(attempt({.sizes = {{"", 1 << 20}}, .kind = FooterKind::Tree}));
 }
 
-TEST_CASE("hash trees: the first bad block is named, and mended") {
+TEST_CASE("hash trees: the first bad block is named, and repaired") {
   const SignedSet set = signed_set();
   const HashtreeDescriptor tree = tree_of(set);
   const Bytes& good = set.images.at("system");
@@ -213,10 +213,10 @@ TEST_CASE("hash trees: the first bad block is named, and mended") {
     CHECK_FALSE(found.holds());
     const std::uint64_t first = *std::ranges::min_element(spoilt);
     if (first < 150) CHECK(found.first.front().offset == first * 4096);
-    Bytes mended = bad;
+    Bytes repaired = bad;
     for (const auto& one : value_of(verified::repair_blocks(*source, tree, found, {})))
-      std::ranges::copy(one.bytes, mended.begin() + static_cast<std::ptrdiff_t>(one.offset));
-    check_same(mended, good);
+      std::ranges::copy(one.bytes, repaired.begin() + static_cast<std::ptrdiff_t>(one.offset));
+    check_same(repaired, good);
   }
   // Three blocks of one codeword are one more than two roots give again.
   Bytes bad = good;

@@ -137,7 +137,7 @@ TEST_CASE("super writing: partitions on another block device are left alone") {
   CHECK(content(rewritten(before, {{"system", source_of(image)}}), "system") == image);
 }
 
-TEST_CASE("super writing: a bad primary copy does not stand in the way, and is mended") {
+TEST_CASE("super writing: a bad primary copy does not stand in the way, and is repaired") {
   std::string before = numbered(split_super());
   before[12288 + 40] ^= 1;  // the first slot's primary header
   const std::string image = noise(24 * kSector, 3);

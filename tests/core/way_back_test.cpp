@@ -125,7 +125,7 @@ TEST_CASE("way back: a row longer than what the difference gives is cut short, n
   const auto done = patch_image(load(stock), {"boot", true}, {put_recipe("init", "the add-on")});
   REQUIRE(done);
   auto patched = load(text(done->bytes));
-  const auto journal = find_journal(*patched.image, {});
+  const auto journal = find_journal(patched, {});
   REQUIRE((journal && *journal));
   const auto part = boot::ramdisk_parts(*patched.image).front();
   auto ramdisk = ramdisk_of(done->bytes.view());
@@ -150,7 +150,7 @@ TEST_CASE("way back: a row longer than what the difference gives is cut short, n
     append(rows, rest);
     edit_entry(ramdisk, *place).set_data(Blob(*encode(Compression::Xz, rows)));
     REQUIRE(patched.image->replace(part.section, Blob(*encode_ramdisk(ramdisk))));
-    return follow_way_back(patched, **journal, {});
+    return follow_way_back(load(text(patched.image->write())), **journal, {});
   };
   const auto all = follow(most);
   REQUIRE(all);
@@ -161,6 +161,49 @@ TEST_CASE("way back: a row longer than what the difference gives is cut short, n
     REQUIRE_FALSE(past);
     CHECK(past.error().code == ErrorCode::Truncated);
   }
+}
+
+TEST_CASE("way back: that it leads to the stock image is found out byte by byte") {
+  const std::string stock = BootBytes{.ramdisk = test::gzip(first_ramdisk())}.done();
+  const auto done = patch_image(load(stock), {"boot", true}, {put_recipe("init", "the add-on")});
+  REQUIRE(done);
+  const auto patched = load(text(done->bytes));
+  const auto journal = find_journal(patched, {});
+  REQUIRE((journal && *journal));
+  // What was packed before the patch, as who patches knows it; and as nobody does.
+  const auto read = value_of(load(stock).decoded->ramdisks({}));
+  const RamdiskSegment& segment = read->front().ramdisk->segments.front();
+  const Setting setting = find_setting(segment.compression, segment.decoded.view(),
+                                       segment.encoded.view(), segment.framing, {});
+  REQUIRE(setting.proof == Proof::Whole);
+  const auto known = std::make_shared<Repacking>(
+      Repacking{segment.compression, setting.framing, segment.decoded, segment.encoded, true});
+  const auto leads = [&](const std::string& to, bool is_known) {
+    const auto found =
+        check_way_back(patched, **journal, blob(to),
+                       is_known ? std::vector{known} : decltype(std::vector{known}){}, {});
+    if (!found) CHECK(found.error().code == ErrorCode::NoWayBack);
+    return found.has_value();
+  };
+  for (const bool is_known : {true, false}) {
+    CAPTURE(is_known);
+    CHECK(leads(stock, is_known));
+    CHECK_FALSE(leads(stock + '\0', is_known));
+    CHECK_FALSE(leads(stock.substr(0, stock.size() - 1), is_known));
+    CHECK_FALSE(leads("", is_known));
+    for (std::size_t place = 0; place < stock.size(); place += 97) {
+      CAPTURE(place);
+      std::string other = stock;
+      other[place] ^= 1;
+      CHECK_FALSE(leads(other, is_known));
+    }
+  }
+  // An answer that was not tried yet is none.
+  known->same = false;
+  CHECK(leads(stock, true));
+  known->decoded = blob("another content");
+  known->same = true;
+  CHECK(leads(stock, true));
 }
 
 TEST_CASE("way back: a kernel alone has none, and a copy that the journal knows is one") {
@@ -191,7 +234,7 @@ TEST_CASE("way back: a kernel alone has none, and a copy that the journal knows 
   check_same(back->bytes, as_view(stock));
 }
 
-TEST_CASE("restore: stock boot takes a recovery of another hand with it, and says so") {
+TEST_CASE("restore: stock boot takes a recovery of another tool with it, and says so") {
   const auto ramdisk = [](const std::string& recovery) {
     return CpioBytes{}
         .folder("system")

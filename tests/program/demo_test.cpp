@@ -65,11 +65,13 @@ TEST_CASE("demo --all: the other phones' packages and the update between builds"
           doctest::skip(watched())) {
   const TempDir& dir = demo();
   CHECK(read(dir / "demo/images/init_boot.img") == read(dir / "demo/images-updated/init_boot.img"));
-  CHECK(shell("md5sum -c /dev/stdin <<< \"$(tail -c 70 demo/plumbline-home.tar.md5 | tr -d '\\0' | "
-              "tail -1)\" 2>&1; "
-              "tar -tf demo/plumbline-home.tar.md5",
-              dir.path().string())
-            .out.find("boot.img.lz4") != std::string::npos);
+  CHECK(
+      shell(
+          "md5sum -c /dev/stdin <<< \"$(tail -c 70 demo/plumbline-download.tar.md5 | tr -d '\\0' | "
+          "tail -1)\" 2>&1; "
+          "tar -tf demo/plumbline-download.tar.md5",
+          dir.path().string())
+          .out.find("boot.img.lz4") != std::string::npos);
   CHECK(shell("unzip -tq demo/vernier-factory.zip", dir.path().string()).exit_code == 0);
   const Json vernier =
       program_json(dir, {"inspect", "demo/vernier-factory.zip"})["result"]["items"][0];

@@ -164,11 +164,11 @@ TEST_CASE("judges: file and dtc know what unpack wrote") {
   write(dir / "boot.img", old_boot());
   REQUIRE(program(dir, {"unpack", "boot.img", "-o", "parts"}).exit_code == 0);
   const std::string types = shell("file parts/*", dir.path().string()).out;
-  CHECK(types.find("dtb.00.dtb: ") != std::string::npos);
+  CHECK(types.find("dtb-tree-0.dtb: ") != std::string::npos);
   CHECK(types.find("Device Tree Blob") != std::string::npos);
   CHECK(types.find("gzip compressed data") != std::string::npos);
   CHECK(types.find("LZ4 compressed data (v0.1-v0.9)") != std::string::npos);
-  CHECK(shell("dtc -I dtb -O dts parts/kernel.00.dtb", dir.path().string())
+  CHECK(shell("dtc -I dtb -O dts parts/kernel-tree-0.dtb", dir.path().string())
             .out.find("korvale,vernier") != std::string::npos);
 }
 

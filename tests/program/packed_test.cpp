@@ -254,7 +254,7 @@ TEST_CASE("restore --stock: an image without a ramdisk, and one whose journal is
   const TempDir dir;
   const std::string stock = image();
   write(dir / "stock.img", stock);
-  // Another hand changed the command line: there is nothing in it that says so.
+  // Another tool changed the command line: there is nothing in it that says so.
   std::string changed = stock;
   changed.replace(64, 5, "quiet");
   write(dir / "changed.img", changed);

@@ -1,4 +1,4 @@
-/// The kit for the phone at hand: what fits, what is refused, what the kit holds.
+/// The kit for the phone: what fits, what is refused, what the kit holds.
 
 #include "program/bench.hpp"
 

@@ -201,7 +201,7 @@ TEST_CASE("restore: from the image, from a copy, from a kit; and what has no way
   CHECK(read(bench.dir / "tight.img") == full);
 }
 
-TEST_CASE("patch: another hand's patch is refused with its signs, unless that is allowed") {
+TEST_CASE("patch: another tool's patch is refused with its signs, unless that is allowed") {
   const RecipeBench bench;
   const std::string foreign = with_footer(
       BootBytes{.ramdisk = gzip(CpioBytes{}

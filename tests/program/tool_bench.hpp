@@ -1,5 +1,5 @@
 #pragma once
-/// A folder with images in it, general tools at hand, and what has to come out of their packages.
+/// A folder with images in it, general tools here, and what has to come out of their packages.
 
 #include "program/support.hpp"
 #include "support/boot.hpp"
@@ -11,7 +11,7 @@ inline std::string boot_image(std::uint32_t seed = 1) {
       .done();
 }
 
-/// A folder with images in it, and general tools at hand.
+/// A folder with images in it, and general tools here.
 struct ToolBench {
   TempDir dir;
   std::string boot = boot_image(), dtbo = noise(50'000, 2);

@@ -8,14 +8,14 @@
 using namespace wexlo::test;
 namespace fs = std::filesystem;
 
-TEST_CASE("check: exit codes, options, a mended copy") {
+TEST_CASE("check: exit codes, options, a repaired copy") {
   const TempDir dir;
   write(dir / "data.bin", noise(400'000, 6));
   (void)judged(dir, {"keys", "new", "k.pem", "--bits", "2048", "-o", "k.bin"}, 0);
   (void)judged(dir, {"keys", "new", "other.pem", "--bits", "2048"}, 0);
   (void)judged(dir,
                {"seal", "system=data.bin", "--partition-size", "1M", "--new-vbmeta", "vbmeta",
-                "--rollback", "vbmeta:5", "--key", "k.pem", "-o", "set"},
+                "--rollback", "vbmeta=5", "--key", "k.pem", "-o", "set"},
                0);
   const auto check = [&](std::vector<std::string> more, int wanted) {
     more.insert(more.begin(), {"check", "set"});
@@ -42,9 +42,9 @@ TEST_CASE("check: exit codes, options, a mended copy") {
   std::string bad = good;
   bad[40'000] = static_cast<char>(bad[40'000] ^ 0x40);
   write(dir / "set/system.img", bad);
-  const Json mended = check({"--repair", "fixed"}, 1);
-  CHECK(mended["result"]["chain"][0]["vouches_for"][0]["tree"]["first"]["block"] == 9);
-  CHECK(mended["result"]["mended"][0]["blocks"] == 1);
+  const Json repaired = check({"--repair", "fixed"}, 1);
+  CHECK(repaired["result"]["chain"][0]["covers"][0]["tree"]["first"]["block"] == 9);
+  CHECK(repaired["result"]["repaired"][0]["blocks"] == 1);
   CHECK(read(dir / "fixed/system.img") == good);
   CHECK(check({"--no-trees"}, 0)["result"]["locked"] == "starts");
 }
@@ -96,7 +96,7 @@ TEST_CASE("prepare: with a key the kit starts a locked phone, without one the pl
                               [](const Json& one) { return one["code"] == "kit-file"; }) == 2);
 }
 
-TEST_CASE("check: an image of another hand against its firmware") {
+TEST_CASE("check: an image of another tool against its firmware") {
   const TempDir dir;
   fs::copy_file(firmware() / "ota.zip", dir / "ota.zip");
   (void)judged(dir, {"extract", "ota.zip", "-o", "stock"}, 0);

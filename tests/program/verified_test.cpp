@@ -44,7 +44,7 @@ TEST_CASE("seal: OpenSSL verifies signatures of every algorithm") {
   for (const std::string bits : {"2048", "4096", "8192"}) {
     CAPTURE(bits);
     const std::string key = "key" + bits + ".pem", pub = "pub" + bits + ".pem";
-    // The longest take a minute to make: that one is at hand.
+    // The longest take a minute to make: that one is here.
     const bool longest = bits == "8192";
     if (longest) write(dir / key, read(source_folder() + "/tests/data/rsa8192.pem"));
     if (longest) fs::permissions(dir / key, fs::perms(0600));
@@ -146,15 +146,26 @@ TEST_CASE("seal: a program signs for a key that it keeps") {
                    signer, "-o", "out"},
                   wanted);
   };
-  const std::string sign = "exec openssl pkeyutl -sign -pkeyopt digest:sha256 -inkey ";
-  const Json wrong = seal(script("wrong", sign + "other.pem\n"), 3);
+  // With general tools alone: the digest out of the request, the signature into the answer.
+  const auto sign = [](const std::string& key) {
+    return "sed -n 's/^digest = \"\\(.*\\)\"/\\1/p' \"$1\" | xxd -r -p | openssl pkeyutl -sign "
+           "-pkeyopt digest:sha256 -inkey " +
+           key + " -out \"$2\"\n";
+  };
+  const Json wrong = seal(script("wrong", sign("other.pem")), 3);
   CHECK(wrong["error"]["code"] == "bad-signature");
   CHECK(seal(script("fails", "echo no token >&2\nexit 7\n"), 5)["error"]["found"] == "exit code 7");
-  CHECK(seal(script("chatty", "yes | head -c 100000\n"), 5)["error"]["code"] == "io");
+  CHECK(seal(script("chatty", "yes | head -c 100000 > \"$2\"\n"), 5)["error"]["code"] == "io");
+  CHECK(seal(script("silent", "exit 0\n"), 5)["error"]["found"] == "no answer file");
   CHECK(seal((dir / "nobody").string(), 5)["error"]["code"] == "not-found");
   CHECK_FALSE(fs::exists(dir / "out"));
-  (void)seal(script("right", "echo \"$1\" > asked\n" + sign + "token.pem\n"), 0);
-  CHECK(read(dir / "asked") == "sha256-rsa2048\n");
+  // What it says is no part of the reply.
+  (void)seal(script("right", "cp \"$1\" asked\necho hello\nls -ld \"$(dirname \"$1\")\" > mode\n" +
+                                 sign("token.pem")),
+             0);
+  CHECK(read(dir / "asked").contains("algorithm = \"sha256-rsa2048\"\n"));
+  CHECK(read(dir / "asked").contains("key_sha256 = \"" + hex_of(sha256(read(dir / "token.bin")))));
+  CHECK(read(dir / "mode").starts_with("drwx------"));
   (void)judged(dir, {"keys", "show", "token.bin", "--pem", "token.pub"}, 0);
   CHECK(openssl_agrees(dir, footer_struct(read(dir / "out/boot.img")), "token.pub", "sha256"));
   // A key that others can read is used, and told.
@@ -187,7 +198,10 @@ TEST_CASE("seal and keys: each mistake has its exit code, and nothing is written
            {{"seal", "boot.img", size, "1M", "--rollback", "x"}, 2, "usage"},
            {{"seal", "boot.img", size, "1M", "--flag", "off"}, 2, "usage"},
            {{"seal", "boot.img", size, "1M", "--property", "x"}, 2, "usage"},
-           {{"seal", "boot.img", size, "1M", "--chain", "a:99:k.pem"}, 2, "usage"},
+           {{"seal", "boot.img", size, "1M", "--chain", "a@99=k.pem"}, 2, "usage"},
+           {{"seal", "boot.img", size, "1M", "--chain", "a:2:k.pem"}, 2, "usage"},
+           {{"seal", "boot.img", size, "1M", "--chain", "@2=k.pem"}, 2, "usage"},
+           {{"seal", "boot.img", size, "1M", "--chain", "a@2x=k.pem"}, 2, "usage"},
            {{"seal", "boot.img", size, "1M", "--new-vbmeta", "other"}, 2, "usage"},
            {{"seal", "boot.img", size, "1M", "--key", "text"}, 3, "bad-value"},
            {{"seal", "boot.img", size, "1M", "--key", "gone"}, 5, "not-found"},

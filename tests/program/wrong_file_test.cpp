@@ -70,7 +70,7 @@ TEST_CASE("prepare: a folder of images that do not belong together, or are not w
   put(old.c_str(), "2026-08-05");
   CHECK(prepare(1)["error"]["found"] == "mixed-boot");
   CHECK(prepare(0, {"--accept", "mixed-boot"})["ok"] == true);
-  // As new as its sibling, or from another hand: they may well belong together.
+  // As new as its sibling, or from another tool: they may well belong together.
   put(old.c_str(), "2026-09-05");
   CHECK(codes(prepare(0)).find("warning:mixed-") != std::string::npos);
   put("common/kernel/arm64:16/X/1:user/release-keys", "2026-01-05");
@@ -80,7 +80,7 @@ TEST_CASE("prepare: a folder of images that do not belong together, or are not w
   CHECK(prepare(1)["error"]["found"] == "placeholder-boot");
 }
 
-TEST_CASE("prepare: an image that the firmware's own vbmeta does not vouch for is no stock image") {
+TEST_CASE("prepare: an image that the firmware's own vbmeta does not cover is no stock image") {
   const Bench bench;
   const std::string stock = padded(BootBytes{.ramdisk = lz4_legacy(init_ramdisk())}.done(), 4096);
   const std::string other =

@@ -12,7 +12,7 @@ class PlanPhone {
   explicit PlanPhone(PhoneState start) : state(std::move(start)) {}
 
   PhoneState state;
-  std::set<std::string> person;  ///< ids of steps that hands did
+  std::set<std::string> person;  ///< ids of steps thheres did
   /// What else a step stands for: a package that is handed over, or installed.
   std::function<void(PhoneState&, const Step&)> outside;
 

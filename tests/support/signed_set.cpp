@@ -26,7 +26,7 @@ Bytes footed(const Bytes& content, FooterWish wish, Footed& out) {
   const auto source = open_memory(Blob(content), wish.partition);
   MemorySink sink;
   out = value_of(write_footed(*source, content.size(), content.size(), wish, sink, {}));
-  return sink.take();
+  return to_bytes(sink.take().view());
 }
 
 }  // namespace

@@ -1,5 +1,5 @@
 #pragma once
-/// A small phone under verified boot: vbmeta vouches for init_boot by a digest and for system by a
+/// A small phone under verified boot: vbmeta covers init_boot by a digest and for system by a
 /// hash tree with error correction, and chains boot at location 1. Every part can be spoilt and
 /// signed again.
 
@@ -9,7 +9,7 @@
 
 namespace wexlo::test {
 
-/// Keys of 2048 bits, made once a run: the phone's root, boot's own, and a stranger's.
+/// Keys of 2048 bits, made once a run: the phone's root, boot's own, and another tool's.
 enum class KeyOf { Root, Boot, Stranger };
 [[nodiscard]] const verified::Signer& signer(KeyOf whose);
 [[nodiscard]] const std::string& private_pem(KeyOf whose);

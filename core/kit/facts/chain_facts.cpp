@@ -75,7 +75,7 @@ Result<ImageFacts> image_facts(const LoadedImage& image, const std::string& part
                                const Context& context) {
   ImageFacts facts{.partition = partition, .size = image.bytes.size()};
   if (!image.image) return facts;
-  WEXLO_TRY(const ImageReading reading, read_deep(*image.image, context, Digests::Left));
+  WEXLO_TRY(const ImageReading reading, read_deep(image, context, Digests::Left));
   if (reading.kernel) facts.kernel = reading.kernel->release;
   facts.cmdline = boot::cmdline(*image.image);
   for (const ReadRamdisk& one : reading.ramdisks) {

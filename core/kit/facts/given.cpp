@@ -115,7 +115,7 @@ std::string_view brand_of(const BuildFacts& build) {
   return std::string_view(build.fingerprint).substr(0, build.fingerprint.find('/'));
 }
 
-/// Partitions from another hand (a chip maker's, a common kernel) name builds of their own; and
+/// Partitions from another tool (a chip maker's, a common kernel) name builds of their own; and
 /// what is as new as its siblings may be of a sibling build that goes with them.
 void tell_of_sibling(const std::string& name, const BuildFacts& build, const BuildFacts& newest,
                      std::vector<Finding>& findings) {

@@ -33,6 +33,7 @@ struct KitImage {
   SourcePtr stock{};                  ///< the firmware's own; nullptr: it has none
   Patched patched{};                  ///< the account of what recipes did
   Blob stock_bytes{};                 ///< of the firmware's own, where the image is held
+  std::string stock_sha256{};         ///< of those; lower-case hex
   std::optional<Given> given{};       ///< as it was given, with Made::Given
   KitContent flash{}, stock_files{};  ///< as files of the kit
 

@@ -8,6 +8,7 @@
 #include "base/source.hpp"
 #include "text/text.hpp"
 #include "text/toml_read.hpp"
+#include "text/toml_write.hpp"
 
 namespace wexlo {
 namespace {
@@ -179,13 +180,6 @@ class SheetReader {
 };
 
 /// Letters, digits and dashes need no quotes.
-std::string key_text(std::string_view key) {
-  const bool bare = !key.empty() && std::ranges::all_of(key, [](unsigned char c) {
-    return std::isalnum(c) || c == '_' || c == '-';
-  });
-  return bare ? std::string(key) : toml_quote_utf8(key);
-}
-
 std::string written(const FactKey& key, const Known& known) {
   const std::string value = key.kind == FactKind::Number
                                 ? fmt::format("{}", parse_number(known.value).value_or(0))
@@ -266,30 +260,29 @@ Result<Sheet> read_sheet(const std::filesystem::path& file) {
 }
 
 std::string format_sheet(const Sheet& sheet) {
-  std::string out = "# What is known of one phone. \"unknown\" is an answer, too.\nformat = 1\n";
+  TomlWriter out;
+  out.comment("What is known of one phone. \"unknown\" is an answer, too.").number("format", 1);
   std::string_view table;
   for (const FactKey& key : kKeys) {
-    if (key.table != table) out += fmt::format("\n[{}]\n", table = key.table);
+    if (key.table != table) out.table(table = key.table);
     const auto at = sheet.facts.find(key.key());
-    out +=
-        fmt::format("{} = {}  # {}\n", key.name,
-                    at == sheet.facts.end() ? "\"unknown\"" : written(key, at->second), key.about);
+    out.value(key.name, at == sheet.facts.end() ? "\"unknown\"" : written(key, at->second),
+              key.about);
   }
-  if (!sheet.partitions.empty()) out += "\n[partitions]  # bytes\n";
+  if (!sheet.partitions.empty()) out.table("partitions", "bytes");
   for (const auto& [name, size] : sheet.partitions)
-    out += fmt::format("{} = {}\n", key_text(name), size);
-  if (!sheet.rollback.empty()) out += "\n[rollback]  # stored index by location\n";
+    out.number(toml_key(name), size);
+  if (!sheet.rollback.empty()) out.table("rollback", "stored index by location");
   for (const auto& [location, index] : sheet.rollback)
-    out += fmt::format("{} = \"{}\"\n", location, index);
-  if (!sheet.access.empty()) out += "\n[access]  # the bench's own notes on this phone\n";
+    out.text(fmt::format("{}", location), fmt::format("{}", index));
+  if (!sheet.access.empty()) out.table("access", "the bench's own notes on this phone");
   for (const auto& [name, text] : sheet.access)
-    out += fmt::format("{} = {}\n", key_text(name), toml_quote_utf8(text));
+    out.text(toml_key(name), text);
   for (const LogicalGroup& one : sheet.groups)
-    out += fmt::format("\n[[group]]\nname = {}\nsize = {}\n", toml_quote_utf8(one.name), one.size);
+    out.entry("group").text("name", one.name).number("size", one.size);
   for (const LogicalPartition& one : sheet.logical)
-    out += fmt::format("\n[[logical]]\nname = {}\nsize = {}\ngroup = {}\n",
-                       toml_quote_utf8(one.name), one.size, toml_quote_utf8(one.group));
-  return out;
+    out.entry("logical").text("name", one.name).number("size", one.size).text("group", one.group);
+  return out.str();
 }
 
 }  // namespace wexlo

@@ -45,30 +45,30 @@ Error no_init(const Candidate& candidate) {
 }
 
 /// The first program in the ramdisk: a file, or a link that leads to one on the system.
-Result<First> first_program(const Candidate& candidate) {
-  const Image& image = *candidate.image->image;
-  for (const boot::RamdiskPart& part : boot::ramdisk_parts(image)) {
-    if (part.bytes.empty() || !every_start_loads(part)) continue;
-    auto ramdisk = parse_ramdisk(part.bytes);
-    if (!ramdisk)
-      return fail(in_file(at_base(std::move(ramdisk).error(), part.offset + part.header.size()),
-                          candidate.partition));
-    const auto at = find_entry(*ramdisk, "init");
+Result<First> first_program(const Candidate& candidate, const Context& context) {
+  const LoadedImage& image = *candidate.image;
+  WEXLO_TRY(const ReadRamdisks ramdisks, image.decoded->ramdisks(context));
+  for (const ReadRamdisk& one : *ramdisks) {
+    if (one.part.bytes.empty() || !every_start_loads(one.part)) continue;
+    if (!one.ramdisk) return fail(in_file(*one.trouble, candidate.partition));
+    const Ramdisk& ramdisk = *one.ramdisk;
+    const auto at = find_entry(ramdisk, "init");
     if (!at) continue;
-    const newc::Entry& entry = entry_at(*ramdisk, *at);
-    return First{entry.type() == newc::Symlink
-                     ? fmt::format("/init, a link to {}", as_text(entry.data().view()))
-                     : fmt::format("/init ({} bytes)", content_of(*ramdisk, *at).size()),
-                 layout_of(*ramdisk, signs_of(image, candidate.partition))};
+    const newc::Entry& entry = entry_at(ramdisk, *at);
+    return First{
+        entry.type() == newc::Symlink
+            ? fmt::format("/init, a link to {}", as_text(entry.data().view()))
+            : fmt::format("/init ({} bytes)", content_of(ramdisk, *at).size()),
+        layout_of(ramdisk, signs_of(*image.image, candidate.partition, *image.decoded, context))};
   }
   return fail(no_init(candidate));
 }
 
 /// Where the generic ramdisk is not there, or has no /init, the vendor's may start the system.
 Result<std::optional<Target>> in_vendor_boot(const Candidate* vendor_boot,
-                                             const std::string& otherwise) {
+                                             const std::string& otherwise, const Context& context) {
   if (!holds_ramdisk(vendor_boot, "vendor_boot")) return std::nullopt;
-  auto first = first_program(*vendor_boot);
+  auto first = first_program(*vendor_boot, context);
   // One without /init is no target; one that does not read might be it.
   if (!first && first.error().code == ErrorCode::NoTarget) return std::nullopt;
   if (!first) return fail(std::move(first).error());
@@ -100,16 +100,17 @@ Status check_kinds(const std::vector<Candidate>& candidates) {
 
 }  // namespace
 
-Result<Target> choose_target(const std::vector<Candidate>& candidates) {
+Result<Target> choose_target(const std::vector<Candidate>& candidates, const Context& context) {
   WEXLO_CHECK(check_kinds(candidates));
   const Candidate* init_boot = find(candidates, "init_boot");
   const Candidate* boot = find(candidates, "boot");
   const Candidate* vendor_boot = find(candidates, "vendor_boot");
   const Candidate* recovery = find(candidates, "recovery");
   if (has_ramdisk(init_boot)) {
-    auto found = first_program(*init_boot);
+    auto found = first_program(*init_boot, context);
     if (!found && found.error().code == ErrorCode::NoTarget) {
-      WEXLO_TRY(auto vendor, in_vendor_boot(vendor_boot, "init_boot's ramdisk has no /init"));
+      WEXLO_TRY(auto vendor,
+                in_vendor_boot(vendor_boot, "init_boot's ramdisk has no /init", context));
       if (vendor) return *vendor;
     }
     WEXLO_TRY(const First first, std::move(found));
@@ -121,9 +122,9 @@ Result<Target> choose_target(const std::vector<Candidate>& candidates) {
                   first.layout};
   }
   if (has_ramdisk(boot)) {
-    auto found = first_program(*boot);
+    auto found = first_program(*boot, context);
     if (!found && found.error().code == ErrorCode::NoTarget) {
-      WEXLO_TRY(auto vendor, in_vendor_boot(vendor_boot, "boot's ramdisk has no /init"));
+      WEXLO_TRY(auto vendor, in_vendor_boot(vendor_boot, "boot's ramdisk has no /init", context));
       if (vendor) return *vendor;
     }
     WEXLO_TRY(const First first, std::move(found));
@@ -134,10 +135,11 @@ Result<Target> choose_target(const std::vector<Candidate>& candidates) {
                     layout_about(first.layout)),
         first.layout};
   }
-  WEXLO_TRY(auto vendor, in_vendor_boot(vendor_boot, "neither init_boot nor boot has a ramdisk"));
+  WEXLO_TRY(auto vendor,
+            in_vendor_boot(vendor_boot, "neither init_boot nor boot has a ramdisk", context));
   if (vendor) return *vendor;
   if (boot != nullptr && has_ramdisk(recovery)) {
-    WEXLO_TRY(const First first, first_program(*recovery));
+    WEXLO_TRY(const First first, first_program(*recovery, context));
     return Target{
         "recovery",
         fmt::format("boot has no ramdisk, the system starts without one: only recovery's, "

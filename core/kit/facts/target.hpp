@@ -24,6 +24,7 @@ struct Target {
 /// program, vendor_boot when that has; else recovery: then the system starts without a ramdisk and
 /// only recovery can be given anything. Errors: NoTarget, saying what was looked at; those of
 /// parse_ramdisk for the image that would be it.
-[[nodiscard]] Result<Target> choose_target(const std::vector<Candidate>& candidates);
+[[nodiscard]] Result<Target> choose_target(const std::vector<Candidate>& candidates,
+                                           const Context& context = {});
 
 }  // namespace wexlo

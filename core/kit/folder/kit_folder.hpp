@@ -31,7 +31,8 @@ class KitFolder {
   /// A folder inside. Errors: those of writing.
   [[nodiscard]] Status make(const std::string& name) const;
   /// A new file. Errors: those of writing, Io (it does not read back the same).
-  [[nodiscard]] Result<KitFile> put(const std::string& name, View bytes);
+  /// @param sha256  of the bytes, where it is known; lower-case hex
+  [[nodiscard]] Result<KitFile> put(const std::string& name, View bytes, std::string sha256 = {});
   /// The same from a source of any size: holes stay holes.
   [[nodiscard]] Result<KitFile> copy(const std::string& name, const Source& source);
   /// The same from somebody who gives the bytes one after the other.
@@ -45,6 +46,7 @@ class KitFolder {
 
  private:
   Status compare(const KitFile& meant) const;
+  Status compare(const KitFile& meant, View bytes) const;
   Result<KitFile> read_back(KitFile meant);
   std::filesystem::path folder_;
   const Context& context_;

@@ -29,10 +29,11 @@ class Layouter {
   Result<KitLayout> run() {
     for (KitImage& image : images_) {
       if (!image.written) continue;
-      WEXLO_TRY(image.flash, place(image.content, "flash/" + image.partition, image.patched.bytes));
+      WEXLO_TRY(image.flash, place(image.content, "flash/" + image.partition, image.patched.bytes,
+                                   image.patched.sha256));
       if (image.stock) {
-        WEXLO_TRY(image.stock_files,
-                  place(image.stock, "stock/" + image.partition, image.stock_bytes));
+        WEXLO_TRY(image.stock_files, place(image.stock, "stock/" + image.partition,
+                                           image.stock_bytes, image.stock_sha256));
       }
     }
     WEXLO_CHECK(contents());
@@ -44,7 +45,7 @@ class Layouter {
     if (!input_.key.empty()) {
       out_.key = {std::string(kKitKey), input_.key.size()};
       const Blob key(Bytes(input_.key));
-      out_.entries.push_back({out_.key.file, open_memory(key, out_.key.file), {}, key});
+      out_.entries.push_back({out_.key.file, open_memory(key, out_.key.file), {}, key, {}});
     }
     if (input_.way == Way::Download) packages();
     return std::move(out_);
@@ -56,12 +57,13 @@ class Layouter {
   }
 
   /// An image whole or, above the phone's download limit, in sparse pieces.
-  Result<KitContent> place(const SourcePtr& source, const std::string& stem, const Blob& bytes) {
+  Result<KitContent> place(const SourcePtr& source, const std::string& stem, const Blob& bytes,
+                           const std::string& sha256) {
     KitContent out{.file = {}, .size = source->size()};
     // Other programs take packages whole: what a download may have is the bootloader's matter.
     if (source->size() <= limit() || input_.way == Way::Download) {
       out.file = stem + ".img";
-      out_.entries.push_back({out.file, source, {}, bytes});
+      out_.entries.push_back({out.file, source, {}, bytes, sha256});
       return out;
     }
     WEXLO_TRY(const auto cuts, cut_sparse({*source}, limit(), context_));
@@ -70,7 +72,7 @@ class Layouter {
       const std::string name = cuts.size() == 1
                                    ? stem + ".img"
                                    : fmt::format("{}.piece-{}.img", stem, out.pieces.size() + 1);
-      out_.entries.push_back({name, source, cut, {}});
+      out_.entries.push_back({name, source, cut, {}, {}});
       if (cuts.size() == 1)
         out.file = name;
       else
@@ -91,7 +93,7 @@ class Layouter {
         WEXLO_TRY(const SourcePtr source, stock->content->source(context_));
         // More than it had would not go back in.
         if (source->size() > step.before) continue;
-        WEXLO_TRY(KitContent placed, place(source, "stock/" + step.partition, {}));
+        WEXLO_TRY(KitContent placed, place(source, "stock/" + step.partition, {}, {}));
         if (!placed.file.empty()) placed.pieces = {{placed.file, placed.size}};
         out_.contents.emplace(step.partition, std::move(placed.pieces));
       }

@@ -18,6 +18,7 @@ struct KitEntry {
   SourcePtr source;
   std::optional<SparseCut> cut{};  ///< a sparse piece of the source; nullopt: the source as it is
   Blob bytes{};                    ///< the whole of it, where it is held
+  std::string sha256{};            ///< of those bytes, where it is known
 };
 
 /// Which members a tar for download mode has.

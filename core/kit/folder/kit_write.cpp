@@ -44,7 +44,7 @@ class KitWriter {
     // A folder for those of one sort.
     WEXLO_CHECK(folder_.make(fs::path(entry.name).parent_path().string()));
     if (!entry.bytes.empty()) {
-      WEXLO_CHECK(folder_.put(entry.name, entry.bytes.view()));
+      WEXLO_CHECK(folder_.put(entry.name, entry.bytes.view(), entry.sha256));
       return {};
     }
     if (!entry.cut) {

@@ -33,7 +33,7 @@ class KitSealer {
     };
     WEXLO_TRY(Sealed sealed, seal_images(inputs_, options, open, context_));
     for (const SealedImage& one : sealed.images)
-      WEXLO_CHECK(take(one, Blob(sinks.at(one.partition).take())));
+      WEXLO_CHECK(take(one, sinks.at(one.partition).take()));
     put_in_order(images_);
     return std::move(sealed.findings);
   }

@@ -65,6 +65,9 @@ Result<JudgedKit> judge_kit(const KitImages& images, StockImages& stock, const B
                             const Context& context) {
   PhoneSet set;
   set.add(stock.firmware());
+  // What was read already is not taken out of its package once more.
+  for (const auto& [partition, image] : stock.read())
+    set.add(partition, image.bytes);
   std::set<std::string> large;
   for (const KitImage& one : images) {
     if (!one.written) continue;

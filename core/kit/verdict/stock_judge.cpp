@@ -4,21 +4,26 @@
 #include <fmt/ranges.h>
 
 #include "base/contains.hpp"
-#include "base/digest.hpp"
 #include "base/error_kinds.hpp"
 #include "judge/image_origin.hpp"
 #include "judge/phone_set.hpp"
 
 namespace wexlo {
 
-Result<std::vector<Finding>> judge_origins(const KitImages& images, StockImages& stock, bool strict,
+Result<std::vector<Finding>> judge_origins(const KitImages& images, StockImages& stock,
+                                           const Origins& known, bool strict,
                                            const Context& context) {
   std::vector<Finding> out;
   for (const KitImage& one : images) {
     if (!one.written) continue;
     WEXLO_TRY(const LoadedImage* const twin, stock.get(one.partition, context));
     if (twin == nullptr) continue;
-    WEXLO_TRY(const ImageOrigin judged, origin_of(*twin, {}, context));
+    ImageOrigin judged;
+    if (const auto at = known.find(one.partition); at != known.end()) {
+      judged = at->second;
+    } else {
+      WEXLO_TRY(judged, origin_of(*twin, {}, context));
+    }
     if (judged.origin.word == OriginWord::Journaled)
       out.push_back({Level::Problem,
                      {FindingCode::Patched, one.partition},
@@ -72,14 +77,14 @@ Result<std::vector<Finding>> judge_covered(const KitImages& images, StockImages&
   return out;
 }
 
-std::vector<Finding> judge_same_build(const KitImages& images, const StockImages& stock,
+std::vector<Finding> judge_same_build(const KitImages& images, StockImages& stock,
                                       const std::map<std::string, std::string>& before) {
   std::vector<Finding> out;
   for (const KitImage& one : images) {
     const auto known = before.find(one.partition);
     const auto own = stock.read().find(one.partition);
     if (known == before.end() || own == stock.read().end()) continue;
-    const std::string sha256 = sha256_hex(own->second.bytes.view());
+    const std::string& sha256 = stock.sha256(one.partition);
     if (sha256 == known->second) continue;
     out.push_back(
         {Level::Problem,

@@ -41,15 +41,16 @@ Result<std::optional<verified::HashtreeDescriptor>> tree_of(const PhoneSet& set,
 
 }  // namespace
 
-Result<std::vector<Mended>> mend(const std::vector<std::string>& paths, const CheckOptions& options,
-                                 const Context& context) {
+Result<std::vector<RepairedImage>> repair_images(const std::vector<std::string>& paths,
+                                                 const CheckOptions& options,
+                                                 const Context& context) {
   PhoneSet set;
   if (!options.against.empty()) WEXLO_CHECK(set.add(images_of(options.against), context));
   for (const std::string& path : paths)
     WEXLO_CHECK(set.add(images_of(path), context));
   std::string other;
   const std::string suffix = set.suffix(options.slot, other);
-  std::vector<Mended> out;
+  std::vector<RepairedImage> out;
   for (const PhoneSet::Member& member : set.members()) {
     if (member.size == 0 || (!slot_suffix(member.name).empty() && !suffix.empty() &&
                              slot_suffix(member.name) != suffix))
@@ -65,7 +66,7 @@ Result<std::vector<Mended>> mend(const std::vector<std::string>& paths, const Ch
   }
   if (!out.empty()) return out;
   return fail({.code = ErrorCode::NoMatch,
-               .message = "there is nothing to mend",
+               .message = "there is nothing to repair",
                .hint = "No hash tree that has error correction beside it has a bad block."});
 }
 

@@ -1,4 +1,4 @@
-#include "job/patch_notes.hpp"
+#include "kit/verdict/patch_notes.hpp"
 
 #include <fmt/format.h>
 

@@ -1,4 +1,4 @@
-#include "job/plan_facts.hpp"
+#include "kit/folder/plan_facts.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>

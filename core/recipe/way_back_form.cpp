@@ -1,0 +1,170 @@
+#include "recipe/way_back_form.hpp"
+
+#include <algorithm>
+
+#include "base/delta.hpp"
+#include "image/kernel.hpp"
+#include "recipe/journal.hpp"
+#include "verified/vbmeta.hpp"
+
+namespace wexlo {
+namespace {
+
+/// Zeros to copy from: padding is the longest run of them in a stock image.
+constexpr std::size_t kZeros = 1u << 20;
+
+bool is_journals(const std::string& place) {
+  return place == "wexlo" || place == kJournalPlace || place == kWayBackPlace;
+}
+
+newc::Archive without_journal(newc::Archive archive) {
+  std::erase_if(archive.entries, [](const newc::Entry& entry) {
+    return !entry.is_trailer() && is_journals(newc::place_of(entry.name()));
+  });
+  return archive;
+}
+
+void put_text(Bytes& out, View text) {
+  put_varint(out, text.size());
+  append(out, text);
+}
+
+Result<Bytes> take_text(View& in) {
+  WEXLO_TRY(const std::uint64_t size, take_varint(in));
+  if (size > in.size())
+    return fail({.code = ErrorCode::Truncated, .message = "the way back is cut short"});
+  Bytes out = to_bytes(in.first(size));
+  in = in.subspan(size);
+  return out;
+}
+
+void append_content(Bytes& out, const ImageStream& stream) {
+  if (!stream.archive) return append(out, stream.decoded.view());
+  Bytes content = newc::write(without_journal(*stream.archive));
+  if (out.empty())
+    out = std::move(content);
+  else
+    append(out, View(content));
+}
+
+/// A tail without the padding at its end, whose length follows from what stands before it. One with
+/// a verified-boot footer is made anew with each change.
+View meaningful(View tail) {
+  const auto footer = verified::find_footer(tail);
+  if (!footer || *footer) return {};
+  std::size_t size = tail.size();
+  while (size > 0 && (tail[size - 1] == std::byte{0} || tail[size - 1] == std::byte{0xff}))
+    --size;
+  return tail.first(size);
+}
+
+}  // namespace
+
+void put_row(Bytes& out, const WayBackRow& row) {
+  out.push_back(static_cast<std::byte>(row.mode));
+  put_varint(out, row.gap);
+  put_varint(out, row.size);
+  if (row.mode != WayBackMode::Packed) return;
+  put_text(out, as_view(compression_name(row.compression)));
+  put_varint(out, static_cast<std::uint64_t>(row.framing.level + 1));
+  put_varint(out, static_cast<std::uint64_t>(row.framing.variant + 1));
+  put_varint(out, row.framing.size_trailer ? 1 : 0);
+  put_text(out, row.framing.header);
+}
+
+Result<WayBackRow> take_row(View& in) {
+  if (in.empty())
+    return fail({.code = ErrorCode::Truncated, .message = "the way back is cut short"});
+  WayBackRow row{.mode = static_cast<WayBackMode>(in.front())};
+  in = in.subspan(1);
+  WEXLO_TRY(row.gap, take_varint(in));
+  WEXLO_TRY(row.size, take_varint(in));
+  if (row.mode > WayBackMode::Whole)
+    return fail({.code = ErrorCode::BadValue, .message = "a stream of no known mode"});
+  if (row.mode != WayBackMode::Packed) return row;
+  WEXLO_TRY(const Bytes name, take_text(in));
+  const auto kind = compression_named(as_text(name));
+  if (!kind) return fail({.code = ErrorCode::BadValue, .message = "no such compression"});
+  row.compression = *kind;
+  WEXLO_TRY(const std::uint64_t level, take_varint(in));
+  WEXLO_TRY(const std::uint64_t variant, take_varint(in));
+  WEXLO_TRY(const std::uint64_t trailer, take_varint(in));
+  if (level > 1000 || variant > 1000)
+    return fail({.code = ErrorCode::BadValue, .message = "a setting out of range"});
+  row.framing.level = static_cast<int>(level) - 1;
+  row.framing.variant = static_cast<int>(variant) - 1;
+  row.framing.size_trailer = trailer == 1;
+  WEXLO_TRY(row.framing.header, take_text(in));
+  return row;
+}
+
+Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side side,
+                const Context& context) {
+  Unfolded out;
+  Bytes rest;
+  for (const Section& section : image.sections()) {
+    if (section.name == "kernel" && !section.bytes.empty()) {
+      const auto body = kernel::open_body(section.bytes, decode_limit(context));
+      if (body && !body->inside && body->compression != Compression::None) {
+        out.streams.push_back({section.offset + body->begin,
+                               section.bytes.part(body->begin, body->end - body->begin),
+                               body->compression,
+                               body->framing,
+                               body->decoded,
+                               {}});
+        append(rest, section.bytes.view().subspan(body->end));
+        continue;
+      }
+    }
+    // Sizes in the table follow the ramdisks.
+    if (section.name != "ramdisk" && section.name != "vendor_ramdisk" &&
+        section.name != "vendor_ramdisk_table")
+      append(rest, section.bytes.view());
+  }
+  for (const OpenPart& one : ramdisks) {
+    append(rest, one.part->rest.view());
+    if (one.ramdisk == nullptr) {
+      append(rest, one.part->bytes.view());
+      continue;
+    }
+    std::uint64_t at = one.part->offset + one.part->header.size();
+    for (const RamdiskSegment& segment : one.ramdisk->segments) {
+      at += segment.gap.size();
+      const bool packed_anew = side == Side::Patched && segment.touched;
+      out.streams.push_back({at, packed_anew ? Blob() : segment.encoded, segment.compression,
+                             segment.framing, segment.decoded, segment.archive});
+      at += segment.encoded.size();
+    }
+    append(rest, one.ramdisk->tail.view());
+  }
+  append(rest, meaningful(image.tail().view()));
+  std::ranges::stable_sort(out.streams, {}, &ImageStream::offset);
+  out.rest = Blob(std::move(rest));
+  return out;
+}
+
+Result<Unfolded> unfold(const LoadedImage& image, const Context& context) {
+  WEXLO_TRY(const ReadRamdisks ramdisks, image.decoded->ramdisks(context));
+  std::vector<OpenPart> open;
+  for (const ReadRamdisk& one : *ramdisks)
+    open.push_back({&one.part, one.ramdisk ? &*one.ramdisk : nullptr});
+  return unfold(*image.image, open, Side::Stock, context);
+}
+
+StockStream beside(const Unfolded& patched, Compression kind) {
+  for (const ImageStream& stream : patched.streams)
+    if (stream.compression == kind && kind == Compression::Lz4Legacy)
+      return {stream.encoded.view(), stream.decoded.view()};
+  return {};
+}
+
+Bytes way_back_source(const Unfolded& patched, const std::vector<bool>& same) {
+  Bytes out;
+  for (std::size_t i = 0; i < patched.streams.size(); ++i)
+    if (!same[i]) append_content(out, patched.streams[i]);
+  append(out, patched.rest.view());
+  out.resize(out.size() + kZeros);
+  return out;
+}
+
+}  // namespace wexlo
