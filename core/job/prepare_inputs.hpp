@@ -4,6 +4,7 @@
 #include "firmware/stock_images.hpp"
 #include "job/prepare_options.hpp"
 #include "kit/facts/shape.hpp"
+#include "kit/facts/target.hpp"
 
 namespace wexlo {
 

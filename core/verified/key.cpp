@@ -7,6 +7,7 @@
 #include <openssl/rsa.h>
 #include <sys/stat.h>
 
+#include <algorithm>
 #include <array>
 
 #include "base/source.hpp"

@@ -3,6 +3,8 @@
 
 #include "image/boot.hpp"
 #include "image/kernel.hpp"
+#include "recipe/patch.hpp"
+#include "recipe/recipe.hpp"
 #include "recipe/restore.hpp"
 #include "recipe/way_back.hpp"
 #include "support/patching.hpp"
