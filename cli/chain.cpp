@@ -35,7 +35,7 @@ Json tree_json(const verified::TreeCheck& tree) {
 }
 
 Json claim_json(const Claim& claim) {
-  return {{"kind", claim.kind},
+  return {{"kind", claim_kind_name(claim.kind)},
           {"partition", claim.partition},
           {"size", claim.image_size},
           {"algorithm", claim.algorithm.empty() ? Json() : Json(claim.algorithm)},
@@ -129,9 +129,9 @@ class Drawing {
       const bool last = i + 1 == claims.size();
       const std::string branch = lead + (last ? "└─ " : "├─ ");
       const Claim& claim = claims[i];
-      if (claim.kind != "chain") {
+      if (claim.kind != verified::ClaimKind::Chain) {
         row(branch, claim.partition,
-            fmt::format("{} {}, {}", claim.kind == "hash" ? "digest" : "hash tree", claim.algorithm,
+            fmt::format("{} {}, {}", claim_kind_about(claim.kind), claim.algorithm,
                         human_size(claim.image_size)),
             state(claim));
         continue;

@@ -18,6 +18,12 @@ std::string_view base_name(std::string_view path) {
   return path.substr(path.find_last_of('/') + 1);
 }
 
+Result<std::string> read_text(const Item& item, std::uint64_t most, const Context& context) {
+  WEXLO_TRY(const SourcePtr source, item.open(context));
+  WEXLO_TRY(const Blob bytes, read_all(*source, most));
+  return std::string(as_text(bytes.view()));
+}
+
 Status check_paths(const Bundle& bundle) {
   for (const Item& item : bundle.items) {
     bool bad = item.path.starts_with('/') || item.path.contains('\0');

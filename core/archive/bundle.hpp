@@ -25,6 +25,11 @@ struct Bundle {
 /// The part behind the last '/'.
 [[nodiscard]] std::string_view base_name(std::string_view path);
 
+/// A text among them, whole. @param most  bytes that are read at all
+/// Errors: LimitExceeded, those of opening and reading.
+[[nodiscard]] Result<std::string> read_text(const Item& item, std::uint64_t most,
+                                            const Context& context);
+
 /// A path that stays inside its bundle: relative, without "..". Errors: UnsafePath.
 [[nodiscard]] Status check_paths(const Bundle& bundle);
 

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "base/bytes.hpp"
+#include "base/output_names.hpp"
 
 namespace wexlo {
 
@@ -29,10 +30,6 @@ inline constexpr std::uint64_t kMostWaitedFor = 256u << 20;
 /// lies in it, so that replacing it would remove that. Inputs that are no paths are passed over.
 [[nodiscard]] Status check_not_input(const std::filesystem::path& target,
                                      const std::vector<std::string>& inputs);
-
-/// Removes a file, or a folder with all in it, as far as that can be done. No folder is held open:
-/// it works with one descriptor, where a run ends since there are no more.
-void remove_tree(const std::filesystem::path& path);
 
 class OutputFile {
  public:

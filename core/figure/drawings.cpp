@@ -128,7 +128,7 @@ class ChainLines {
     if (one.found) detail += fmt::format(", rollback {}", one.rollback_index);
     out_.push_back({depth, one.partition + (one.in_footer ? " (footer)" : ""), detail, state, ink});
     for (const verified::Claim& claim : one.claims) {
-      if (claim.kind == "chain") {
+      if (claim.kind == verified::ClaimKind::Chain) {
         for (std::size_t next = index + 1; next < walk_.structs.size(); ++next)
           if (walk_.structs[next].parent == static_cast<int>(index) &&
               walk_.structs[next].partition == claim.partition)
@@ -137,8 +137,8 @@ class ChainLines {
       }
       const auto [claim_state, claim_ink] = state_of(claim);
       out_.push_back({depth + 1, claim.partition,
-                      fmt::format("{} {}, {}", claim.kind == "hash" ? "digest" : "hash tree",
-                                  claim.algorithm, human_size(claim.image_size)),
+                      fmt::format("{} {}, {}", claim_kind_about(claim.kind), claim.algorithm,
+                                  human_size(claim.image_size)),
                       claim_state, claim_ink});
     }
   }

@@ -43,9 +43,7 @@ class BundleInserter {
   Status read_texts() {
     for (const Item& item : bundle_.items) {
       if (!may_name_digests(item)) continue;
-      WEXLO_TRY(const SourcePtr source, item.open(options_.context));
-      WEXLO_TRY(const Blob bytes, read_all(*source, kMaxText));
-      std::string text(as_text(bytes.view()));
+      WEXLO_TRY(std::string text, read_text(item, kMaxText, options_.context));
       if (may_be_listing(item.path)) {
         BuildFacts ignored;
         listings_.add(item, text, ignored);

@@ -3,13 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <map>
-#include <set>
 
 #include "base/contains.hpp"
 #include "base/error_kinds.hpp"
-#include "codec/unpacked.hpp"
 #include "firmware/build_text.hpp"
 #include "firmware/file_names.hpp"
 #include "firmware/formats.hpp"
@@ -17,7 +14,8 @@
 #include "firmware/listing_index.hpp"
 #include "firmware/pieces.hpp"
 #include "firmware/super.hpp"
-#include "firmware/transfer_list.hpp"
+#include "firmware/transfer_files.hpp"
+#include "firmware/versioned_names.hpp"
 
 namespace wexlo {
 namespace {
@@ -42,7 +40,7 @@ class PackageReader {
          {&PackageReader::texts, &PackageReader::listings, &PackageReader::transfer_lists,
           &PackageReader::images, &PackageReader::archives, &PackageReader::unnamed})
       WEXLO_CHECK((this->*step)());
-    versions();
+    names_.tell(out_->build);
     if (out_->partitions.empty()) return fail(trouble_ ? *trouble_ : nothing());
     if (out_->partitions.size() > kMaxPartitions)
       return fail({.code = ErrorCode::LimitExceeded,
@@ -62,21 +60,11 @@ class PackageReader {
             .hint = "If the images are packed in another way, unpack them and give the folder."};
   }
 
-  const Item* find(std::string_view path) const {
-    const auto at = std::ranges::find(bundle_.items, path, &Item::path);
-    return at == bundle_.items.end() ? nullptr : &*at;
-  }
   void use(const Item& item) {
     used_[static_cast<std::size_t>(&item - bundle_.items.data())] = true;
   }
   bool used(const Item& item) const {
     return used_[static_cast<std::size_t>(&item - bundle_.items.data())];
-  }
-
-  Result<Bytes> text_of(const Item& item) const {
-    WEXLO_TRY(const SourcePtr source, item.open(opening_.context));
-    WEXLO_TRY(const Blob bytes, read_all(*source, kMaxText));
-    return to_bytes(bytes.view());
   }
 
   /// What is no fault of one file: nobody would be helped by going on.
@@ -86,8 +74,8 @@ class PackageReader {
   }
 
   /// A text member; nullopt: it does not read, and a note says so.
-  Result<std::optional<Bytes>> text_if_readable(const Item& item) {
-    auto raw = text_of(item);
+  Result<std::optional<std::string>> text_if_readable(const Item& item) {
+    auto raw = read_text(item, kMaxText, opening_.context);
     if (raw) return std::move(*raw);
     if (ends_all(raw.error().code)) return fail(std::move(raw).error());
     out_->note(FindingCode::UnreadableFile,
@@ -101,7 +89,7 @@ class PackageReader {
       if (!is_build_text(item.path) || item.size > kMaxText) continue;
       WEXLO_TRY(const auto raw, text_if_readable(item));
       if (!raw) continue;
-      const BuildText text = read_build_text(item.path, as_text(*raw));
+      const BuildText text = read_build_text(item.path, *raw);
       out_->build.merge(text.build);
       out_->incremental |= text.incremental;
       over_the_air_ |= text.over_the_air;
@@ -116,7 +104,7 @@ class PackageReader {
       if (item.path.starts_with("META-INF/")) continue;
       WEXLO_CHECK(check_stop(opening_.context));
       WEXLO_TRY(const auto raw, text_if_readable(item));
-      const std::size_t rows = raw ? listings_.add(item, as_text(*raw), out_->build) : 0;
+      const std::size_t rows = raw ? listings_.add(item, *raw, out_->build) : 0;
       if (rows == 0) continue;
       use(item);
       out_->layers.front().detail += fmt::format(", {} with {} rows", base_name(item.path), rows);
@@ -125,46 +113,22 @@ class PackageReader {
   }
 
   Status transfer_lists() {
-    constexpr std::string_view kEnd = ".transfer.list";
-    for (const Item& item : bundle_.items) {
-      if (!item.path.ends_with(kEnd)) continue;
-      const std::string stem = item.path.substr(0, item.path.size() - kEnd.size());
-      const Item* data = nullptr;
-      for (const char* end :
-           {".new.dat", ".new.dat.br", ".new.dat.xz", ".new.dat.lzma", ".new.dat.gz"})
-        if (data == nullptr) data = find(stem + end);
-      if (data == nullptr) continue;
-      const std::string name(base_name(stem));
-      WEXLO_CHECK(check_partition_name(name));
-      use(item);
-      use(*data);
-      if (auto added = add_transfer(item, *data, name); !added)
-        WEXLO_CHECK(add_unreadable(*data, name, std::move(added).error()));
-      if (const Item* patches = find(stem + ".patch.dat")) use(*patches);
+    for (const TransferFiles& files : find_transfers(bundle_)) {
+      WEXLO_CHECK(check_partition_name(files.partition));
+      use(*files.list);
+      use(*files.data);
+      if (auto added = add_transfer(files); !added)
+        WEXLO_CHECK(add_unreadable(*files.data, files.partition, std::move(added).error()));
+      if (files.patches != nullptr) use(*files.patches);
       over_the_air_ = true;
     }
     return {};
   }
 
-  Status add_transfer(const Item& list, const Item& data, const std::string& name) {
-    WEXLO_TRY(const Bytes raw, text_of(list));
-    WEXLO_TRY(TransferPlan plan, read_transfer_list(as_text(raw), bundle_.name + "!" + list.path));
-    WEXLO_TRY(SourcePtr source, data.open(opening_.context));
-    if (const auto packed = read_file_name(data.path).packed) {
-      // The list says how much data there is: nothing is unpacked to count it.
-      WEXLO_TRY(source, open_unpacked({.source = source, .kind = *packed, .size = plan.data_size()},
-                                      opening_.context));
-    } else {
-      WEXLO_TRY(Unwrapped inner, unwrap(source, std::nullopt, opening_.deeper()));
-      source = inner.source;
-    }
-    out_->incremental |= !plan.foreign.empty();
-    const std::uint64_t size = plan.size;
-    add({.name = name,
-         .size = size,
-         .stored_size = data.stored_size,
-         .from = data.path,
-         .content = transfer_content(std::move(plan), std::move(source))});
+  Status add_transfer(const TransferFiles& files) {
+    WEXLO_TRY(TransferPartition one, open_transfer(files, bundle_.name, opening_));
+    out_->incremental |= one.incremental;
+    add(std::move(one.facts));
     return {};
   }
 
@@ -252,7 +216,7 @@ class PackageReader {
   Status add_image(const Item& item) {
     WEXLO_CHECK(check_stop(opening_.context));
     const FileName file = read_file_name(item.path);
-    const std::string name = listings_.name_of(item).value_or(part_name(file));
+    const std::string name = listings_.name_of(item).value_or(names_.partition(file));
     use(item);
     auto opened = item.open(opening_.context);
     if (!opened) return add_unreadable(item, name, std::move(opened).error());
@@ -276,16 +240,6 @@ class PackageReader {
       layers += (layers.empty() ? "" : " > ") + layer.kind;
     return add_content(name, inner->source, item.path, item.stored_size, std::move(stored), layers,
                        contains(inner->layers, "sparse", &Layer::kind));
-  }
-
-  /// `bootloader-gnomon-1.2.img` beside the zip of the images: the name ends at the first dash.
-  std::string part_name(const FileName& file) {
-    for (const std::string_view known : {"bootloader", "radio"}) {
-      if (!file.partition.starts_with(std::string(known) + "-")) continue;
-      (known == "radio" ? radio_ : bootloader_) = file.partition.substr(known.size() + 1);
-      return std::string(known);
-    }
-    return file.partition;
   }
 
   Status add_content(const std::string& name, const SourcePtr& whole, const std::string& from,
@@ -330,17 +284,6 @@ class PackageReader {
     };
     FirmwarePtr logical = open_logical(name, whole, devices, *out_);
     return logical ? take(std::move(logical), from) : Status();
-  }
-
-  /// What the names of bootloader and radio say, where no text does: without the device's name.
-  void versions() {
-    const auto put = [&](std::string& into, std::string version) {
-      const std::string device = out_->build.device + "-";
-      if (version.starts_with(device)) version.erase(0, device.size());
-      if (into.empty()) into = version;
-    };
-    put(out_->build.baseband, radio_);
-    put(out_->build.bootloader, bootloader_);
   }
 
   Status add_slices(const Item& item, const SourcePtr& whole) {
@@ -432,8 +375,8 @@ class PackageReader {
   std::vector<bool> used_;
   FirmwarePtr out_ = std::make_unique<Firmware>();
   ListingIndex listings_;
-  std::optional<Error> trouble_;    ///< the first package inside that does not read
-  std::string radio_, bootloader_;  ///< what their file names say behind the first dash
+  std::optional<Error> trouble_;  ///< the first package inside that does not read
+  VersionedNames names_;
   bool over_the_air_ = false, told_ = false;
 };
 

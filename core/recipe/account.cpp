@@ -22,11 +22,11 @@ using newc::Field;
 
 class Account {
  public:
-  Account(const LoadedImage& stock, Patched& patched, const Intent& intent, const Context& context)
-      : stock_(stock), patched_(patched), intent_(intent), context_(context) {}
+  Account(const LoadedImage& stock, const LoadedImage& output, Patched& patched,
+          const Intent& intent, const Context& context)
+      : stock_(stock), output_(output), patched_(patched), intent_(intent), context_(context) {}
 
   Status run() {
-    WEXLO_TRY(output_, load_image(patched_.bytes, "the output"));
     if (!output_.image || output_.image->layout().version != stock_.image->layout().version)
       return unexplained("it is of another kind");
     WEXLO_CHECK(prefix());
@@ -203,7 +203,8 @@ class Account {
       if (!equal(now[i].bytes.view(), old[i].bytes.view())) {
         const auto whole = intent_.replaced_ramdisks.find(now[i].index);
         const Blob base = whole == intent_.replaced_ramdisks.end() ? old[i].bytes : whole->second;
-        WEXLO_CHECK(account_ramdisk(now[i], base, intent_, patched_.entries, context_));
+        WEXLO_TRY(const ReadRamdisks read, output_.decoded->ramdisks(context_));
+        WEXLO_CHECK(account_ramdisk(read->at(i), base, intent_, patched_.entries, context_));
       }
     }
     // Bytes between fragments: as many as before, and the splice has moved them whole.
@@ -325,11 +326,10 @@ class Account {
     return {};
   }
 
-  const LoadedImage& stock_;
+  const LoadedImage &stock_, &output_;
   Patched& patched_;
   const Intent& intent_;
   const Context& context_;
-  LoadedImage output_;
 };
 
 }  // namespace
@@ -342,9 +342,9 @@ std::unexpected<Error> unexplained(std::string message, std::optional<std::uint6
                        "the stock image's digest and the recipe."});
 }
 
-Status account(const LoadedImage& stock, Patched& patched, const Intent& intent,
-               const Context& context) {
-  return Account(stock, patched, intent, context).run();
+Status account(const LoadedImage& stock, const LoadedImage& output, Patched& patched,
+               const Intent& intent, const Context& context) {
+  return Account(stock, output, patched, intent, context).run();
 }
 
 }  // namespace wexlo

@@ -3,6 +3,7 @@
 /// holds with what the stock image held, and lets pass what an edit meant to change.
 
 #include "image/fragments.hpp"
+#include "ramdisk/decoded.hpp"
 #include "recipe/patched.hpp"
 
 namespace wexlo {
@@ -12,7 +13,7 @@ namespace wexlo {
 
 /// @param base     what the entries count from: the stock ramdisk, or one put in whole
 /// @param entries  gets what changed, `what /place: why`
-[[nodiscard]] Status account_ramdisk(const boot::RamdiskPart& part, const Blob& base,
+[[nodiscard]] Status account_ramdisk(const ReadRamdisk& output, const Blob& base,
                                      const Intent& intent, std::vector<std::string>& entries,
                                      const Context& context);
 

@@ -44,28 +44,12 @@ Places places(const Ramdisk& ramdisk, std::vector<std::string>& order) {
   return out;
 }
 
-/// The output's ramdisk, and the one it counts from.
-struct Pair {
-  Ramdisk now, old;
-};
-
-Status read_both(const boot::RamdiskPart& part, const Blob& base, const Intent& intent,
-                 const Context& context, Pair& pair) {
-  TaskGroup tasks(context);
-  const auto read = [&](const Blob& from, Ramdisk& to) {
-    tasks.submit(0, [&from, &to, limit = decode_limit(context)]() -> Status {
-      WEXLO_TRY(to, parse_ramdisk(from, limit));
-      return {};
-    });
-  };
-  read(part.bytes, pair.now);
-  const auto opened = intent.opened.find(part.index);
-  if (opened == intent.opened.end()) read(base, pair.old);
-  WEXLO_CHECK(tasks.wait());
-  if (opened != intent.opened.end()) {
-    WEXLO_TRY(pair.old, reread_stock(*opened->second));
-  }
-  return {};
+/// What the output's ramdisk counts from.
+Result<Ramdisk> read_base(std::size_t index, const Blob& base, const Intent& intent,
+                          const Context& context) {
+  const auto opened = intent.opened.find(index);
+  if (opened != intent.opened.end()) return reread_stock(*opened->second);
+  return parse_ramdisk(base, decode_limit(context));
 }
 
 bool is_meant(const Intent::Meant& meant, const Places& now, const std::string& place) {
@@ -76,19 +60,21 @@ bool is_meant(const Intent::Meant& meant, const Places& now, const std::string& 
 
 }  // namespace
 
-Status account_ramdisk(const boot::RamdiskPart& part, const Blob& base, const Intent& intent,
+Status account_ramdisk(const ReadRamdisk& output, const Blob& base, const Intent& intent,
                        std::vector<std::string>& entries, const Context& context) {
+  const boot::RamdiskPart& part = output.part;
   static const Intent::Entries kNothing;
   const auto intended = intent.ramdisks.find(part.index);
   const Intent::Entries& meant = intended == intent.ramdisks.end() ? kNothing : intended->second;
-  Pair pair;
-  WEXLO_CHECK(read_both(part, base, intent, context, pair));
-  if (pair.now.segments.size() != pair.old.segments.size() ||
-      !equal(pair.now.tail.view(), pair.old.tail.view()) ||
-      pair.now.compression() != pair.old.compression())
+  if (!output.ramdisk) return fail(*output.trouble);
+  const Ramdisk& written = *output.ramdisk;
+  WEXLO_TRY(const Ramdisk counted, read_base(part.index, base, intent, context));
+  if (written.segments.size() != counted.segments.size() ||
+      !equal(written.tail.view(), counted.tail.view()) ||
+      written.compression() != counted.compression())
     return unexplained("the ramdisk's streams", part.offset);
   std::vector<std::string> order_now, order_old;
-  const Places now = places(pair.now, order_now), old = places(pair.old, order_old);
+  const Places now = places(written, order_now), old = places(counted, order_old);
   // What was moved or put in anew stands behind all others, wherever it stood before.
   const auto set = [&](const std::string& place) {
     const auto at = meant.find(place);

@@ -30,7 +30,8 @@ namespace wexlo {
 
 /// Compares stock and patched bytes structure by structure, independently of how they were made.
 /// Errors: Unexplained, and the parsers' (the output does not even read).
-[[nodiscard]] Status account(const LoadedImage& stock, Patched& patched, const Intent& intent,
-                             const Context& context);
+/// @param output   what was written  @param patched  gets the ranges and entries that differ
+[[nodiscard]] Status account(const LoadedImage& stock, const LoadedImage& output, Patched& patched,
+                             const Intent& intent, const Context& context);
 
 }  // namespace wexlo

@@ -39,23 +39,22 @@ Result<Bytes> take_text(View& in) {
 }
 
 void append_content(Bytes& out, const ImageStream& stream) {
-  if (!stream.archive) return append(out, stream.decoded.view());
-  Bytes content = newc::write(without_journal(*stream.archive));
-  if (out.empty())
-    out = std::move(content);
+  if (stream.archive)
+    newc::append(out, without_journal(*stream.archive));
   else
-    append(out, View(content));
+    append(out, stream.decoded.view());
 }
 
 /// A tail without the padding at its end, whose length follows from what stands before it. One with
 /// a verified-boot footer is made anew with each change.
-View meaningful(View tail) {
-  const auto footer = verified::find_footer(tail);
+Blob meaningful(const Blob& tail) {
+  const auto footer = verified::find_footer(tail.view());
   if (!footer || *footer) return {};
-  std::size_t size = tail.size();
-  while (size > 0 && (tail[size - 1] == std::byte{0} || tail[size - 1] == std::byte{0xff}))
+  const View bytes = tail.view();
+  std::size_t size = bytes.size();
+  while (size > 0 && (bytes[size - 1] == std::byte{0} || bytes[size - 1] == std::byte{0xff}))
     --size;
-  return tail.first(size);
+  return tail.part(0, size);
 }
 
 }  // namespace
@@ -101,7 +100,6 @@ Result<WayBackRow> take_row(View& in) {
 Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side side,
                 const Context& context) {
   Unfolded out;
-  Bytes rest;
   for (const Section& section : image.sections()) {
     if (section.name == "kernel" && !section.bytes.empty()) {
       const auto body = kernel::open_body(section.bytes, decode_limit(context));
@@ -112,19 +110,19 @@ Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side 
                                body->framing,
                                body->decoded,
                                {}});
-        append(rest, section.bytes.view().subspan(body->end));
+        out.rest.push_back(section.bytes.rest(body->end));
         continue;
       }
     }
     // Sizes in the table follow the ramdisks.
     if (section.name != "ramdisk" && section.name != "vendor_ramdisk" &&
         section.name != "vendor_ramdisk_table")
-      append(rest, section.bytes.view());
+      out.rest.push_back(section.bytes);
   }
   for (const OpenPart& one : ramdisks) {
-    append(rest, one.part->rest.view());
+    out.rest.push_back(one.part->rest);
     if (one.ramdisk == nullptr) {
-      append(rest, one.part->bytes.view());
+      out.rest.push_back(one.part->bytes);
       continue;
     }
     std::uint64_t at = one.part->offset + one.part->header.size();
@@ -135,11 +133,10 @@ Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side 
                              segment.framing, segment.decoded, segment.archive});
       at += segment.encoded.size();
     }
-    append(rest, one.ramdisk->tail.view());
+    out.rest.push_back(one.ramdisk->tail);
   }
-  append(rest, meaningful(image.tail().view()));
+  out.rest.push_back(meaningful(image.tail()));
   std::ranges::stable_sort(out.streams, {}, &ImageStream::offset);
-  out.rest = Blob(std::move(rest));
   return out;
 }
 
@@ -160,9 +157,17 @@ StockStream beside(const Unfolded& patched, Compression kind) {
 
 Bytes way_back_source(const Unfolded& patched, const std::vector<bool>& same) {
   Bytes out;
+  // Room for all of it at once: archives grow by their edits alone.
+  std::size_t room = kZeros + kZeros;
+  for (std::size_t i = 0; i < patched.streams.size(); ++i)
+    if (!same[i]) room += patched.streams[i].decoded.size();
+  for (const Blob& one : patched.rest)
+    room += one.size();
+  out.reserve(room);
   for (std::size_t i = 0; i < patched.streams.size(); ++i)
     if (!same[i]) append_content(out, patched.streams[i]);
-  append(out, patched.rest.view());
+  for (const Blob& one : patched.rest)
+    append(out, one.view());
   out.resize(out.size() + kZeros);
   return out;
 }

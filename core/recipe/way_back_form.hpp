@@ -23,7 +23,8 @@ struct ImageStream {
 /// An image as the way back sees it.
 struct Unfolded {
   std::vector<ImageStream> streams;  ///< by offset
-  Blob rest;  ///< what else of it is known to stay as it is when a journal is added
+  /// What else of it is known to stay as it is when a journal is added, in order.
+  std::vector<Blob> rest;
 };
 /// An image that was read. Ramdisks that do not read are a part of the rest. Errors: Interrupted.
 [[nodiscard]] Result<Unfolded> unfold(const LoadedImage& image, const Context& context);

@@ -6,6 +6,7 @@
 
 #include "base/digest.hpp"
 #include "image/kernel.hpp"
+#include "recipe/journal.hpp"
 #include "text/text_diff.hpp"
 
 namespace wexlo {
@@ -83,6 +84,16 @@ void Work::lower(FindingCode code, std::string_view about) {
   Lowered lowered{code, std::string(about)};
   if (std::ranges::find(out.lowered, lowered) == out.lowered.end())
     out.lowered.push_back(std::move(lowered));
+}
+
+OpenRamdisk* Work::home() {
+  const auto always = [](const OpenRamdisk& one) {
+    const auto type = static_cast<boot::RamdiskType>(one.part.type);
+    return type != boot::RamdiskType::Recovery && type != boot::RamdiskType::Dlkm;
+  };
+  const auto at = std::ranges::find_if(ramdisks, always);
+  if (at != ramdisks.end()) return &*at;
+  return ramdisks.empty() ? nullptr : &ramdisks.front();
 }
 
 const std::string& Work::kernel_architecture() {

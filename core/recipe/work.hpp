@@ -42,6 +42,9 @@ class Work {
   [[nodiscard]] const std::string& kernel_architecture();
 
   [[nodiscard]] Ramdisk& ramdisk() { return opened->ramdisk; }
+  /// The ramdisk that new files and the journal go to: of vendor_boot's fragments the first that
+  /// every start loads.  nullptr: the image has none.
+  [[nodiscard]] OpenRamdisk* home();
 
   /// Writes down what a place holds now. @param value  its content; nullopt: it is gone
   void intend(const std::string& place, std::optional<View> content, const std::string& cause);

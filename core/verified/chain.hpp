@@ -36,9 +36,13 @@ struct Fault {
   bool stops_locked = true, stops_unlocked = false;
 };
 
+enum class ClaimKind { Hash, Hashtree, Chain };
+[[nodiscard]] std::string_view claim_kind_name(ClaimKind kind);   ///< "hash", "hashtree", "chain"
+[[nodiscard]] std::string_view claim_kind_about(ClaimKind kind);  ///< "digest", "hash tree", …
+
 /// What a struct says of a partition.
 struct Claim {
-  std::string kind;  ///< "hash", "hashtree", "chain"
+  ClaimKind kind;
   std::string partition;
   std::uint64_t image_size = 0;  ///< bytes it covers
   std::string algorithm;         ///< of the digest; empty for chains

@@ -20,6 +20,15 @@ constexpr std::uint64_t kPiece = 1u << 20;
 
 }  // namespace
 
+std::string_view claim_kind_name(ClaimKind kind) {
+  constexpr std::array<std::string_view, 3> names{"hash", "hashtree", "chain"};
+  return names[static_cast<std::size_t>(kind)];
+}
+std::string_view claim_kind_about(ClaimKind kind) {
+  constexpr std::array<std::string_view, 3> names{"digest", "hash tree", "chained struct"};
+  return names[static_cast<std::size_t>(kind)];
+}
+
 std::string_view standing_name(Standing standing) {
   constexpr std::array<std::string_view, 8> names{
       "ok",        "disabled",      "unsigned",        "rollback",

@@ -14,7 +14,7 @@ TEST_CASE("account: changes that no edit explains are refused, wherever they are
   const LoadedImage loaded = load(stock);
   const auto judged = [&](const std::string& bytes, const Intent& intent) {
     Patched one{.bytes = blob(bytes)};
-    return account(loaded, one, intent, Context{});
+    return account(loaded, load(text(one.bytes.view())), one, intent, Context{});
   };
   REQUIRE(judged(stock, {}));
   const std::size_t ramdisk = 4096 + 8192, inside = stock.find("the stock init");
@@ -42,7 +42,7 @@ TEST_CASE("account: changes that no edit explains are refused, wherever they are
   Intent meant;
   meant.fields["os_version"] = "an edit";
   Patched one{.bytes = blob(field)};
-  CHECK(account(loaded, one, meant, {}));
+  CHECK(account(loaded, load(text(one.bytes.view())), one, meant, {}));
   // The same edits, but for places that were not meant.
   const Patched good = patch(stock, recipe(kAddOn));
   const auto refused = judged(text(good.bytes), {});
@@ -59,7 +59,7 @@ TEST_CASE("account: a section that an edit wrote has just the bytes that it mean
     Intent intent;
     intent.sections["bootconfig"] = {hex_of(sha256(meant)), "an edit"};
     Patched one{.bytes = blob(now)};
-    return account(loaded, one, intent, Context{}).has_value();
+    return account(loaded, load(text(one.bytes.view())), one, intent, Context{}).has_value();
   };
   CHECK(judged("a=c\n"));
   CHECK_FALSE(judged("a=d\n"));
@@ -101,7 +101,7 @@ TEST_CASE("account: a footer's fields and every descriptor of its struct are hel
   Intent intent;
   intent.fields["cmdline"] = "an edit";
   Patched same{.bytes = blob(whole)};
-  REQUIRE(account(loaded, same, intent, Context{}));
+  REQUIRE(account(loaded, load(text(same.bytes.view())), same, intent, Context{}));
   const std::size_t header = whole.rfind("AVB0");
   REQUIRE(header != whole.npos);
   std::vector<std::size_t> places{whole.find("dtbo", header),
@@ -121,6 +121,6 @@ TEST_CASE("account: a footer's fields and every descriptor of its struct are hel
     Bytes flipped = to_bytes(whole);
     flipped[place] ^= std::byte{1};
     Patched bad{.bytes = Blob(std::move(flipped))};
-    CHECK_FALSE(account(loaded, bad, intent, Context{}));
+    CHECK_FALSE(account(loaded, load(text(bad.bytes.view())), bad, intent, Context{}));
   }
 }

@@ -5,11 +5,9 @@
 #include <algorithm>
 
 #include "base/digest.hpp"
-#include "base/error_kinds.hpp"
 #include "image/boot.hpp"
 #include "image/kernel.hpp"
-#include "parts/rebuild.hpp"
-#include "recipe/way_back.hpp"
+#include "recipe/patch_write.hpp"
 #include "recipe/work.hpp"
 
 namespace wexlo {
@@ -19,10 +17,6 @@ using newc::Entry;
 
 /// Who asks for an edit that no recipe has.
 constexpr std::string_view kLayoutRecipe = "(layout)";
-/// What an image without a verified-boot footer may grow by for its way back: how large its
-/// partition is nobody has said.
-constexpr std::uint64_t kMostGrowth = 4u << 20;
-
 /// The place in the ramdisk that an edit is about, for choosing among several.
 struct PlaceOf {
   template <class E>
@@ -63,8 +57,7 @@ class Patcher {
     WEXLO_CHECK(what_the_layout_asks());
     WEXLO_CHECK(digests_.wait());
     if (!differs()) return unchanged();
-    WEXLO_CHECK(write_back());
-    WEXLO_CHECK(digests_.wait());
+    WEXLO_CHECK(write_patched(work_, std::move(journal_), journaled_, stock_sha256_));
     return std::move(work_.out);
   }
 
@@ -90,7 +83,7 @@ class Patcher {
       WEXLO_CHECK(check_places(*ramdisk));
       work_.ramdisks.push_back({part, *ramdisk, {}});
     }
-    if (home() == nullptr) return {};
+    if (work_.home() == nullptr) return {};
     for (const OpenRamdisk& one : work_.ramdisks) {
       WEXLO_TRY(auto found, read_journal(one.ramdisk));
       if (!found) continue;
@@ -99,22 +92,10 @@ class Patcher {
     }
     if (!journaled_) journal_ = {"", work_.stock.bytes.size(), {}, {}, work_.role.foreign};
     PhoneFacts& phone = work_.phone;
-    if (phone.architecture.empty()) phone.architecture = architecture_of(home()->ramdisk);
-    layout_ = layout_of(home()->ramdisk, signs_of(work_.image, work_.role.partition,
-                                                  *work_.stock.decoded, work_.context));
+    if (phone.architecture.empty()) phone.architecture = architecture_of(work_.home()->ramdisk);
+    layout_ = layout_of(work_.home()->ramdisk, signs_of(work_.image, work_.role.partition,
+                                                        *work_.stock.decoded, work_.context));
     return {};
-  }
-
-  /// The ramdisk that new files and the journal go to: of vendor_boot's fragments the first that
-  /// every start loads.
-  OpenRamdisk* home() {
-    const auto always = [](const OpenRamdisk& one) {
-      const auto type = static_cast<boot::RamdiskType>(one.part.type);
-      return type != boot::RamdiskType::Recovery && type != boot::RamdiskType::Dlkm;
-    };
-    const auto at = std::ranges::find_if(work_.ramdisks, always);
-    if (at != work_.ramdisks.end()) return &*at;
-    return work_.ramdisks.empty() ? nullptr : &work_.ramdisks.front();
   }
 
   /// The ramdisk that an edit acts on; nullptr: there is none for it.
@@ -135,7 +116,7 @@ class Patcher {
       };
       return find(is_recovery);
     }
-    OpenRamdisk* one = home();
+    OpenRamdisk* one = work_.home();
     const std::string place = std::visit(PlaceOf{}, edit.what);
     if (one == nullptr || place.empty() || find_entry(one->ramdisk, place)) return one;
     OpenRamdisk* other =
@@ -210,11 +191,11 @@ class Patcher {
 
   /// Where boot's ramdisk is recovery's alone, what takes init's place there would never run.
   Status what_the_layout_asks() {
-    if (layout_ != RamdiskLayout::SystemRoot || home() == nullptr) return {};
-    const bool init = home()->meant.contains("init");
+    if (layout_ != RamdiskLayout::SystemRoot || work_.home() == nullptr) return {};
+    const bool init = work_.home()->meant.contains("init");
     const bool kept = std::ranges::find(journal_.edits, kLayoutRecipe, &JournalEdit::recipe) !=
                       journal_.edits.end();
-    if (!init && !kept && !home()->meant.empty())
+    if (!init && !kept && !work_.home()->meant.empty())
       work_.note(
           "This ramdisk is recovery's alone: the edits in it have no effect on a normal "
           "start.");
@@ -267,174 +248,9 @@ class Patcher {
     return std::move(out);
   }
 
-  Status write_journal() {
-    const std::string text = format_journal(journal_);
-    return put_own(std::string(kJournalPlace), as_view(text), "journal");
-  }
-
-  Status put_own(const std::string& place, View content, const std::string& cause) {
-    if (const auto at = find_entry(work_.ramdisk(), place)) {
-      if (!equal(content_of(work_.ramdisk(), *at).view(), content))
-        work_.rewrite(*at, place, content, cause);
-      return {};
-    }
-    return work_.add(Entry::make(place, newc::Regular | 0600, Blob(to_bytes(content))), cause);
-  }
-
-  /// The stock image that the journal speaks of: of an image patched before, the one before that.
-  Result<LoadedImage> original() const {
-    if (!journaled_) return work_.stock;
-    WEXLO_TRY(const Blob bytes, follow_way_back(work_.stock, journal_, work_.context));
-    return load_image(bytes, "the stock image");
-  }
-
-  /// Packs everything, with the way back where it fits.
-  Status write_back() {
-    work_.out.changed = true;
-    if (work_.ramdisks.empty()) {
-      WEXLO_CHECK(finish(work_.image));
-      WEXLO_TRY(work_.out.way_back, without_ramdisk());
-      return {};
-    }
-    work_.opened = home();
-    if (journal_.stock_sha256.empty()) journal_.stock_sha256 = stock_sha256_;
-    const auto stock = original();
-    if (!stock) journal_.way_back = stock.error().message;
-    const auto ramdisks = work_.ramdisks;
-    const auto journal = journal_;
-    const auto notes = work_.out.notes;
-    // Streams packed again, then carried whole, then without a way back.
-    for (const bool whole : {false, true}) {
-      if (!stock) break;
-      auto done = with_way_back(*stock, whole);
-      if (done) return done;
-      const ErrorCode code = done.error().code;
-      if (code != ErrorCode::DoesNotFit && code != ErrorCode::NoWayBack) return done;
-      WEXLO_CHECK(digests_.wait());  // of the bytes that others take the place of
-      work_.ramdisks = ramdisks;
-      work_.opened = home();
-      work_.out.notes = notes;
-      work_.out.ranges.clear();
-      work_.out.entries.clear();
-      journal_ = journal;
-      journal_.way_back = code == ErrorCode::DoesNotFit ? "it does not fit into the partition"
-                                                        : done.error().message;
-      // What does not fit packed fits whole even less.
-      if (code == ErrorCode::DoesNotFit || !unproven_) break;
-    }
-    if (find_entry(work_.ramdisk(), kWayBackPlace))
-      work_.erase(std::string(kWayBackPlace), "the way back no longer fits");
-    WEXLO_CHECK(write_journal());
-    Image image = work_.image;
-    WEXLO_CHECK(pack(image));
-    WEXLO_CHECK(finish(image));
-    work_.out.way_back = {false, 0, journal_.way_back};
-    return {};
-  }
-
-  /// What an image without a ramdisk has to go back by; of vbmeta it is tried on the very bytes
-  /// that will be written.
-  Result<WayBack> without_ramdisk() const {
-    if (work_.image.kind() != "vbmeta")
-      return WayBack{false, 0, "the image has no ramdisk to carry it in"};
-    WEXLO_TRY(const LoadedImage output, load_image(work_.out.bytes, "the output"));
-    const auto back = flags_as_signed(*output.image);
-    if (!back) return WayBack{false, 0, back.error().message};
-    if (!equal(back->view(), work_.stock.bytes.view()))
-      return WayBack{false, 0,
-                     "this vbmeta was not as its signer left it, and only that can be told from "
-                     "its signature"};
-    return WayBack{true, 0, "its signature tells which flags it was signed with"};
-  }
-
-  /// Puts the way back in, packs, accounts, and goes it from the very bytes that will be written.
-  Status with_way_back(const LoadedImage& stock, bool whole) {
-    unproven_ = false;
-    // Its place is taken first: the streams that it is in are packed anew.
-    WEXLO_CHECK(put_own(std::string(kWayBackPlace), as_view("."), "way back"));
-    WEXLO_CHECK(write_journal());
-    std::vector<OpenPart> parts;
-    for (const OpenRamdisk& one : work_.ramdisks)
-      parts.push_back({&one.part, &one.ramdisk});
-    TaskGroup proofs(work_.context);
-    // What was read of the stock image is still held, unless it is not this call's input.
-    const bool is_held =
-        !journaled_ && std::ranges::none_of(work_.ramdisks, &OpenRamdisk::replaced);
-    Unfolded before;
-    if (is_held) {
-      before = unfold(*stock.image, parts, Side::Stock, work_.context);
-    } else {
-      WEXLO_TRY(before, unfold(stock, work_.context));
-    }
-    WEXLO_TRY(
-        const MadeWayBack made,
-        make_way_back(stock.bytes, before, unfold(work_.image, parts, Side::Patched, work_.context),
-                      whole, proofs, work_.context));
-    for (OpenRamdisk& one : work_.ramdisks)
-      for (RamdiskSegment& segment : one.ramdisk.segments)
-        if (const auto found = made.settings.find(segment.encoded.view().data());
-            found != made.settings.end()) {
-          segment.framing = found->second.framing;
-          segment.setting_known = true;
-        }
-    work_.out.way_back = {true, made.carried.size(), "the image carries it"};
-    journal_.way_back.clear();
-    WEXLO_CHECK(put_own(std::string(kWayBackPlace), made.carried, "way back to the stock image"));
-    WEXLO_CHECK(write_journal());
-    Image image = work_.image;
-    WEXLO_CHECK(pack(image));
-    const std::uint64_t size = image.size(), was = work_.stock.bytes.size();
-    if (size > was + kMostGrowth && made.carried.size() > size - was - kMostGrowth)
-      return no_way(
-          "it would make the image much larger, and nothing says how large its "
-          "partition is");
-    WEXLO_CHECK(finish(image));
-    WEXLO_CHECK(proofs.wait());
-    unproven_ = std::ranges::any_of(made.repackings, [](const auto& one) { return !one->same; });
-    if (unproven_) return no_way("a stock stream does not come out of the usual encoders again");
-    WEXLO_TRY(const LoadedImage output, load_image(work_.out.bytes, "the output"));
-    auto back = check_way_back(output, journal_, stock.bytes, made.repackings, work_.context);
-    if (back || is_of_this_run(back.error().code)) return back;
-    return no_way(back.error().message);
-  }
-
-  static Status no_way(std::string why) {
-    return fail({.code = ErrorCode::NoWayBack, .message = std::move(why)});
-  }
-
-  Status pack(Image& image) {
-    const auto id = boot::id_recipe(*work_.stock.image);
-    std::vector<parts::EditedRamdisk> edited;
-    for (const OpenRamdisk& one : work_.ramdisks)
-      if (std::ranges::any_of(one.ramdisk.segments, &RamdiskSegment::touched))
-        edited.push_back({one.part.index, &one.ramdisk});
-    auto notes = parts::rebuild(image, work_.stock.bytes, id, edited, work_.context);
-    if (!notes) return fail(std::move(notes).error());
-    for (Remark& note : *notes)
-      work_.note(std::move(note));
-    return {};
-  }
-
-  /// Everything that the header and the tail say of the content, then the account of all of it.
-  Status finish(Image image) {
-    if (work_.ramdisks.empty() && image.kind() != "vbmeta") WEXLO_CHECK(pack(image));
-    Patched& out = work_.out;
-    out.bytes = Blob(image.write());
-    give_back_zeros(out.bytes);
-    digests_.submit(0, [&out]() -> Status {
-      out.sha256 = sha256_hex(out.bytes);
-      return {};
-    });
-    for (const OpenRamdisk& one : work_.ramdisks) {
-      work_.intent.ramdisks[one.part.index] = one.meant;
-      if (!one.replaced) work_.intent.opened[one.part.index] = &one.ramdisk;
-    }
-    return account(work_.stock, out, work_.intent, work_.context);
-  }
-
   Work work_;
   Journal journal_;
-  bool journaled_ = false, unproven_ = false;
+  bool journaled_ = false;
   RamdiskLayout layout_ = RamdiskLayout::None;
   Edit layout_edit_;
   std::string stock_sha256_;

@@ -6,6 +6,7 @@
 
 #include "image/partitions.hpp"
 #include "text/text.hpp"
+#include "verified/chain_claims.hpp"
 #include "verified/key.hpp"
 #include "verified/layout.hpp"
 
@@ -51,16 +52,6 @@ class Walker {
     return options_.find(name);
   }
 
-  void fault(FindingCode code, const std::string& partition, Standing standing, std::string message,
-             bool locked = true, bool unlocked = false) {
-    out_.faults.push_back({code, partition, std::move(message), locked, unlocked});
-    stand(partition, standing);
-  }
-  void stand(const std::string& partition, Standing standing) {
-    Standing& now = out_.standings.try_emplace(partition, standing).first->second;
-    now = std::max(now, standing);
-  }
-
   /// One struct, and all that it covers. @param expected  the chaining struct's key
   Status read_struct(const std::string& name, const SourcePtr& partition, int parent,
                      std::uint32_t location, const Bytes* expected) {
@@ -68,13 +59,14 @@ class Walker {
     const int index = static_cast<int>(out_.structs.size());
     out_.structs.push_back({.partition = name, .parent = parent, .location = location});
     if (partition == nullptr && !options_.whole) {
-      stand(name, Standing::Missing);
+      claims_.stand(name, Standing::Missing);
       digest_known_ = false;
       return {};
     }
     if (partition == nullptr) {
-      fault(FindingCode::VerifiedStruct, name, Standing::Missing,
-            fmt::format("{} is chained, and there is no such partition.", name), true, true);
+      claims_.fault(FindingCode::VerifiedStruct, name, Standing::Missing,
+                    fmt::format("{} is chained, and there is no such partition.", name), true,
+                    true);
       return {};
     }
     WEXLO_TRY(const auto place, find_struct(*partition, name));
@@ -88,12 +80,13 @@ class Walker {
     one.offset = at.offset;
     if (const auto accepted = loader_accepts(bytes.view()); !accepted) {
       const bool none = !looks_like_vbmeta(bytes.view());
-      fault(FindingCode::VerifiedStruct, name, none ? Standing::Missing : Standing::BadSignature,
-            none ? fmt::format("{} has no verified-boot struct{}: a loader stops there.", name,
-                               is_vbmeta(name) ? "" : " and no footer that leads to one")
-                 : fmt::format("A loader does not accept the struct of {}: {}.", name,
-                               accepted.error().message),
-            true, true);
+      claims_.fault(
+          FindingCode::VerifiedStruct, name, none ? Standing::Missing : Standing::BadSignature,
+          none ? fmt::format("{} has no verified-boot struct{}: a loader stops there.", name,
+                             is_vbmeta(name) ? "" : " and no footer that leads to one")
+               : fmt::format("A loader does not accept the struct of {}: {}.", name,
+                             accepted.error().message),
+          true, true);
       return {};
     }
     WEXLO_TRY(const Image vbmeta, parse_vbmeta(bytes));
@@ -108,7 +101,7 @@ class Walker {
 
   void judge_struct(ChainStruct& one, const Image& vbmeta, const Bytes* expected) {
     const std::string& name = one.partition;
-    stand(name, Standing::Ok);
+    claims_.stand(name, Standing::Ok);
     one.algorithm = algorithm_name(vbmeta.number("algorithm_type"));
     one.rollback_index = vbmeta.number("rollback_index");
     one.flags = vbmeta.number("flags");
@@ -121,24 +114,26 @@ class Walker {
     if (right != nullptr && one.signature != SignatureState::None) {
       one.key_expected = equal(key, *right);
       if (!*one.key_expected)
-        fault(FindingCode::Signature, name, Standing::WrongKey,
-              fmt::format("{} is signed with key {}, {} is {}.", name, short_key(one.key_sha256),
-                          expected != nullptr ? "the key that the chain names"
-                                              : "the key that the phone trusts",
-                          short_key(sha256_hex(*right))));
+        claims_.fault(
+            FindingCode::Signature, name, Standing::WrongKey,
+            fmt::format("{} is signed with key {}, {} is {}.", name, short_key(one.key_sha256),
+                        expected != nullptr ? "the key that the chain names"
+                                            : "the key that the phone trusts",
+                        short_key(sha256_hex(*right))));
     }
     const auto minor = vbmeta.number("required_version_minor");
     if (minor > kOldMinor)
-      fault(FindingCode::VerifiedStruct, name, Standing::Ok,
-            fmt::format("{} asks for a reader of version 1.{}: older loaders stop there.", name,
-                        minor),
-            false);
+      claims_.fault(FindingCode::VerifiedStruct, name, Standing::Ok,
+                    fmt::format("{} asks for a reader of version 1.{}: older loaders stop there.",
+                                name, minor),
+                    false);
     if (one.parent >= 0 && one.flags != 0)
-      fault(FindingCode::ChainFlags, name, Standing::BadSignature,
-            fmt::format("The chained struct of {} has flags {}: they belong into the top-level "
-                        "struct, and stop an unlocked phone too.",
-                        name, one.flags),
-            true, true);
+      claims_.fault(
+          FindingCode::ChainFlags, name, Standing::BadSignature,
+          fmt::format("The chained struct of {} has flags {}: they belong into the top-level "
+                      "struct, and stop an unlocked phone too.",
+                      name, one.flags),
+          true, true);
     judge_rollback(one, vbmeta);
   }
 
@@ -146,14 +141,14 @@ class Walker {
     switch (one.signature) {
       case SignatureState::Holds: return;
       case SignatureState::None:
-        return fault(FindingCode::Signature, one.partition, Standing::Unsigned,
-                     fmt::format("The struct of {} is not signed.", one.partition));
+        return claims_.fault(FindingCode::Signature, one.partition, Standing::Unsigned,
+                             fmt::format("The struct of {} is not signed.", one.partition));
       case SignatureState::Stale:
-        return fault(
+        return claims_.fault(
             FindingCode::Signature, one.partition, Standing::BadSignature,
             fmt::format("The struct of {} was changed after it was signed.", one.partition));
       default:
-        return fault(
+        return claims_.fault(
             FindingCode::Signature, one.partition, Standing::BadSignature,
             fmt::format("The signature of {} does not hold with its own key.", one.partition));
     }
@@ -166,10 +161,11 @@ class Walker {
       location = load<std::uint32_t, std::endian::big>(vbmeta.header().data() + 124);
     const auto stored = options_.rollback.find(location);
     if (stored == options_.rollback.end() || one.rollback_index >= stored->second) return;
-    fault(FindingCode::RollbackIndex, one.partition, Standing::Rollback,
-          fmt::format("Rollback index {} of {} is lower than {}, which the phone has stored at "
-                      "location {}.",
-                      one.rollback_index, one.partition, stored->second, location));
+    claims_.fault(
+        FindingCode::RollbackIndex, one.partition, Standing::Rollback,
+        fmt::format("Rollback index {} of {} is lower than {}, which the phone has stored at "
+                    "location {}.",
+                    one.rollback_index, one.partition, stored->second, location));
   }
 
   Status follow(int index, const Image& vbmeta) {
@@ -183,9 +179,10 @@ class Walker {
     if (!all) {
       // With verification disabled no loader reads as far as that.
       const bool read = !out_.verification_disabled;
-      fault(FindingCode::VerifiedStruct, name, read ? Standing::BadSignature : Standing::Ok,
-            fmt::format("The descriptors of {} do not read: {}.", name, all.error().message), read,
-            read);
+      claims_.fault(
+          FindingCode::VerifiedStruct, name, read ? Standing::BadSignature : Standing::Ok,
+          fmt::format("The descriptors of {} do not read: {}.", name, all.error().message), read,
+          read);
       return {};
     }
     for (const Descriptor& one : *all) {
@@ -208,29 +205,29 @@ class Walker {
   bool name_fits(const std::string& partition, int index) {
     const bool fits = partition.size() + options_.suffix.size() <= kMaxName;
     if (fits && is_utf8(partition)) return true;
-    fault(FindingCode::VerifiedStruct, out_.structs[index].partition, Standing::BadSignature,
-          fits
-              ? "A descriptor names a partition with letters that are no UTF-8: a loader stops "
-                "there."
-              : fmt::format("A descriptor names a partition with {} letters: a loader stops there.",
-                            partition.size()),
-          true, true);
+    claims_.fault(
+        FindingCode::VerifiedStruct, out_.structs[index].partition, Standing::BadSignature,
+        fits ? "A descriptor names a partition with letters that are no UTF-8: a loader stops "
+               "there."
+             : fmt::format("A descriptor names a partition with {} letters: a loader stops there.",
+                           partition.size()),
+        true, true);
     return false;
   }
 
   void add(int index, Claim claim) { out_.structs[index].claims.push_back(std::move(claim)); }
 
   Status judge_hash(int index, const HashDescriptor& hash) {
-    Claim claim{.kind = "hash",
+    Claim claim{.kind = ClaimKind::Hash,
                 .partition = hash.partition,
                 .image_size = hash.image_size,
                 .algorithm = hash.hash_algorithm};
     if (out_.verification_disabled) {
       claim.standing = Standing::Disabled;
-      stand(claim.partition, Standing::Disabled);
+      claims_.stand(claim.partition, Standing::Disabled);
     } else if (name_fits(hash.partition, index)) {
       WEXLO_TRY(const SourcePtr partition, find(hash.partition, (hash.flags & kNoSlot) == 0));
-      WEXLO_CHECK(judge_hash_of(claim, hash, partition, out_.structs[index].partition));
+      WEXLO_CHECK(claims_.hash(claim, hash, partition, out_.structs[index].partition));
     }
     add(index, std::move(claim));
     return {};
@@ -239,146 +236,35 @@ class Walker {
   void judge_cmdline(int index, const CmdlineDescriptor& line) {
     if (is_utf8(line.text) || out_.verification_disabled) return;
     const std::string& name = out_.structs[index].partition;
-    fault(FindingCode::VerifiedStruct, name, Standing::BadSignature,
-          fmt::format("A command line in {} is no UTF-8: a loader stops there.", name), true, true);
-  }
-
-  void blame(Claim& claim, FindingCode code, Standing standing, std::string message,
-             bool locked = true, bool unlocked = false) {
-    claim.standing = std::max(claim.standing, standing);
-    claim.detail = message;
-    fault(code, claim.partition, standing, std::move(message), locked, unlocked);
-  }
-
-  void missing(Claim& claim) {
-    claim.standing = Standing::Missing;
-    claim.detail = "not available";
-    stand(claim.partition, Standing::Missing);
-  }
-
-  Status judge_hash_of(Claim& claim, const HashDescriptor& hash, const SourcePtr& partition,
-                       const std::string& holder) {
-    // Loaders read no more of a descriptor when they do not want its partition.
-    if (partition == nullptr) {
-      missing(claim);
-      return {};
-    }
-    const auto kind = hash_algorithm(hash.hash_algorithm);
-    if (!kind || *kind == DigestKind::Sha1) {
-      blame(claim, FindingCode::VerifiedStruct, Standing::DigestMismatch,
-            fmt::format("The digest of {} uses {}, which loaders do not know: they stop there.",
-                        hash.partition, hash.hash_algorithm),
-            true, true);
-      return {};
-    }
-    if (!hash.digest.empty() && hash.digest.size() != digest_size(*kind)) {
-      blame(
-          claim, FindingCode::VerifiedStruct, Standing::DigestMismatch,
-          fmt::format("The digest of {} has {} bytes where {} has {}: a loader stops there.",
-                      hash.partition, hash.digest.size(), hash.hash_algorithm, digest_size(*kind)),
-          true, true);
-      return {};
-    }
-    if (options_.look == Look::Structs) return {};
-    if (hash.digest.empty()) {
-      claim.detail = "its digest is kept on the phone";
-      stand(claim.partition, Standing::Ok);
-      return {};
-    }
-    if (hash.image_size > partition->size()) {
-      blame(claim, FindingCode::ImageDigest, Standing::DigestMismatch,
-            fmt::format("The descriptor of {} covers {} bytes, the image has {}.", hash.partition,
-                        hash.image_size, partition->size()));
-      return {};
-    }
-    WEXLO_TRY(const Bytes found,
-              salted_digest(*partition, *kind, hash.salt, hash.image_size, context_));
-    claim.looked = true;
-    stand(claim.partition, Standing::Ok);
-    if (!equal(found, hash.digest))
-      blame(
-          claim, FindingCode::ImageDigest, Standing::DigestMismatch,
-          fmt::format("{} is not the image that the digest in {} is of.", hash.partition, holder));
-    return {};
+    claims_.fault(FindingCode::VerifiedStruct, name, Standing::BadSignature,
+                  fmt::format("A command line in {} is no UTF-8: a loader stops there.", name),
+                  true, true);
   }
 
   Status judge_tree(int index, const HashtreeDescriptor& tree) {
-    Claim claim{.kind = "hashtree",
+    Claim claim{.kind = ClaimKind::Hashtree,
                 .partition = tree.partition,
                 .image_size = tree.image_size,
                 .algorithm = tree.hash_algorithm};
     if (out_.verification_disabled || out_.hashtrees_disabled) {
       claim.standing = Standing::Disabled;
-      stand(claim.partition, Standing::Disabled);
+      claims_.stand(claim.partition, Standing::Disabled);
     } else if (name_fits(tree.partition, index)) {
       WEXLO_TRY(const SourcePtr partition, find(tree.partition, (tree.flags & kNoSlot) == 0));
       if (partition == nullptr)
-        missing(claim);
+        claims_.missing(claim);
       else if (options_.look == Look::Trees || options_.trees.contains(tree.partition))
-        WEXLO_CHECK(judge_tree_of(claim, tree, *partition));
+        WEXLO_CHECK(claims_.tree(claim, tree, *partition));
     }
     add(index, std::move(claim));
     return {};
   }
 
-  Status judge_tree_of(Claim& claim, const HashtreeDescriptor& tree, const Source& partition) {
-    if (tree.root_digest.empty()) {
-      claim.detail = "its root digest is kept on the phone";
-      return {};
-    }
-    auto found = check_tree(partition, tree, context_);
-    if (!found && is_of_bytes(found.error().code)) {
-      blame(claim, FindingCode::SystemDigest, Standing::DigestMismatch,
-            fmt::format("The hash tree of {} cannot be true: {} ({}).", tree.partition,
-                        found.error().message, found.error().found));
-      return {};
-    }
-    if (!found) return fail(std::move(found).error());
-    claim.looked = true;
-    stand(claim.partition, Standing::Ok);
-    if (!found->holds()) {
-      const BadBlock& first = found->first.front();
-      blame(claim, FindingCode::SystemDigest, Standing::DigestMismatch,
-            fmt::format("{}: {} of {} blocks differ from the hash tree, the first is {} {} at {}: "
-                        "reads of them fail.",
-                        tree.partition, found->bad_blocks,
-                        (tree.image_size + tree.data_block_size - 1) / tree.data_block_size,
-                        first.level == 0 ? "block" : "block of the tree", first.block,
-                        hex_value(first.offset)));
-      claim.tree = std::move(*found);
-      return {};
-    }
-    claim.tree = std::move(*found);
-    return tree.fec_num_roots == 0 ? Status() : judge_fec(claim, tree, partition);
-  }
-
-  /// The error is about what the partition holds, not about getting at it.
-  static bool is_of_bytes(ErrorCode code) {
-    return code == ErrorCode::OutOfRange || code == ErrorCode::BadValue ||
-           code == ErrorCode::Unsupported;
-  }
-
-  Status judge_fec(Claim& claim, const HashtreeDescriptor& tree, const Source& partition) {
-    const auto found = check_fec(partition, tree, context_);
-    if (!found && !is_of_bytes(found.error().code)) return fail(found.error());
-    if (found && found->wrong_blocks == 0) return {};
-    const std::string why =
-        found ? fmt::format("{} blocks are not those of its data, the first at {}",
-                            found->wrong_blocks, hex_value(*found->first))
-              : found.error().message;
-    fault(FindingCode::ErrorCorrection, claim.partition, Standing::Ok,
-          fmt::format("The error correction codes of {}: {}. That does harm only once a block "
-                      "goes bad.",
-                      claim.partition, why),
-          false);
-    return {};
-  }
-
   Status judge_chain(int index, const ChainDescriptor& chain) {
-    Claim claim{.kind = "chain", .partition = chain.partition};
+    Claim claim{.kind = ClaimKind::Chain, .partition = chain.partition};
     if (out_.verification_disabled) {
       claim.standing = Standing::Disabled;
-      stand(chain.partition, Standing::Disabled);
+      claims_.stand(chain.partition, Standing::Disabled);
       add(index, std::move(claim));
       return {};
     }
@@ -392,8 +278,8 @@ class Walker {
     else if (out_.structs.size() >= kMaxStructs)
       wrong = fmt::format("{} chains more than {} partitions", name, kMaxStructs - 1);
     if (!wrong.empty()) {
-      fault(FindingCode::VerifiedStruct, name, Standing::BadSignature,
-            wrong + ": a loader stops there.", true, true);
+      claims_.fault(FindingCode::VerifiedStruct, name, Standing::BadSignature,
+                    wrong + ": a loader stops there.", true, true);
       add(index, std::move(claim));
       return {};
     }
@@ -421,6 +307,7 @@ class Walker {
   std::vector<Blob> loaded_;
   bool top_sha512_ = false, digest_known_ = true;
   Walk out_;
+  ClaimJudge claims_{options_, context_, out_};
 };
 
 }  // namespace

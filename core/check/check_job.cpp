@@ -8,6 +8,7 @@
 
 #include "base/digest.hpp"
 #include "check/own_footer.hpp"
+#include "check/verdict.hpp"
 #include "firmware/super.hpp"
 #include "judge/image_origin.hpp"
 #include "kit/folder/kit.hpp"
@@ -20,10 +21,6 @@ namespace fs = std::filesystem;
 namespace {
 
 using verified::Standing;
-
-std::string first_of(const std::string& sha256) {
-  return sha256.substr(0, 16) + "…";
-}
 
 class CheckJob {
  public:
@@ -47,7 +44,10 @@ class CheckJob {
     WEXLO_CHECK(judge_changed_images(given, stock));
     faults();
     partitions();
-    verdicts();
+    if (out_.walk.structs.empty())
+      without_chain();
+    else
+      judge_by_chain(out_);
     locked_change(given, stock);
     finish();
     return std::move(out_);
@@ -317,53 +317,16 @@ class CheckJob {
   std::string detail_of(const std::string& name) const {
     for (const verified::ChainStruct& one : out_.walk.structs) {
       for (const verified::Claim& claim : one.claims) {
-        if (claim.partition != name || claim.kind == "chain") continue;
+        if (claim.partition != name || claim.kind == verified::ClaimKind::Chain) continue;
         if (!claim.detail.empty()) return claim.detail;
-        return fmt::format("{} in {}", claim.kind == "hash" ? "digest" : "hash tree",
-                           one.partition);
+        return fmt::format("{} in {}", claim_kind_about(claim.kind), one.partition);
       }
       if (one.partition == name && one.found)
         return one.algorithm == "none"
                    ? "not signed"
-                   : fmt::format("{}, key {}", one.algorithm, first_of(one.key_sha256));
+                   : fmt::format("{}, key {}", one.algorithm, short_digest(one.key_sha256));
     }
     return "";
-  }
-
-  void verdicts() {
-    if (out_.walk.structs.empty()) return without_chain();
-    const verified::Walk& walk = out_.walk;
-    const verified::ChainStruct& top = walk.structs.front();
-    out_.locked.outlook = walk.locked();
-    out_.unlocked.outlook = walk.unlocked();
-    if (!out_.locked.starts()) {
-      out_.locked.sentence =
-          fmt::format("A locked phone stops at power-on: {}", walk.first_stop(true)->message);
-    } else {
-      const std::string whose = out_.root == RootKey::Given ? "the key that was given"
-                                : out_.root == RootKey::Stock
-                                    ? "the stock firmware's key"
-                                    : "its own key, if that is the one the phone trusts";
-      out_.locked.sentence =
-          walk.verification_disabled
-              ? fmt::format(
-                    "A locked phone starts it, signed with {}, and looks at nothing: its "
-                    "flags switch verification off.",
-                    whose)
-              : fmt::format(
-                    "A locked phone starts it: all that is here is valid, and signed with "
-                    "{} ({}).",
-                    whose, first_of(top.key_sha256));
-    }
-    const verified::Fault* passed = walk.first_stop(true);
-    if (!out_.unlocked.starts())
-      out_.unlocked.sentence = fmt::format("Even an unlocked phone stops at power-on: {}",
-                                           walk.first_stop(false)->message);
-    else if (passed != nullptr)
-      out_.unlocked.sentence =
-          fmt::format("An unlocked phone shows its warning and goes on: {}", passed->message);
-    else
-      out_.unlocked.sentence = "An unlocked phone shows its warning and starts it.";
   }
 
   /// Partitions that are not read whole (system images), with a footer of their own and no vbmeta
@@ -393,40 +356,20 @@ class CheckJob {
 
   /// Nothing here is at the top of a chain.
   void without_chain() {
-    bool footers = !lone_.empty(), stock = true, wrong = false;
+    WithoutChain seen{.footers = !lone_.empty()};
     for (const auto& [name, footer] : lone_)
-      wrong = wrong || !footer.trouble.empty();
+      seen.wrong = seen.wrong || !footer.trouble.empty();
     for (const Subject& one : subjects_.all) {
       const OwnFooter footer = own_footer(one);
-      footers = footers || footer.there;
-      wrong = wrong || footer.digest == false || !footer.reads;
+      seen.footers = seen.footers || footer.there;
+      seen.wrong = seen.wrong || footer.digest == false || !footer.reads;
       const auto origin = origins_.find(one.partition);
       const bool odd = origin != origins_.end() && (origin->second == OriginWord::Altered ||
                                                     origin->second == OriginWord::Journaled);
-      stock = stock && (one.untouched || (!footer.there && !odd));
+      seen.stock = seen.stock && (one.untouched || (!footer.there && !odd));
     }
-    out_.unlocked = {verified::Outlook::Starts,
-                     "An unlocked phone shows its warning and starts it, as far as verified "
-                     "boot goes."};
-    // Without the struct that all hangs from, a stock image's start is as likely as its siblings.
-    out_.locked.outlook =
-        stock && !wrong ? verified::Outlook::CannotTell : verified::Outlook::Refuses;
-    if (wrong)
-      out_.locked.sentence =
-          "A locked phone stops at power-on: the image is not the one that its digest is of.";
-    else if (!stock)
-      out_.locked.sentence =
-          "A locked phone stops at power-on: the image is changed, and nothing "
-          "here is signed for it.";
-    else if (footers)
-      out_.locked.sentence =
-          "A locked phone starts it if its vbmeta is of the same build: the "
-          "image is what its own footer says.";
-    else
-      out_.locked.sentence =
-          "Nothing here is under verified boot: what the phone's loader looks "
-          "at by itself is not known.";
-    if (footers)
+    judge_without_chain(seen, out_);
+    if (seen.footers)
       note(FindingCode::NoTopLevel,
            "No vbmeta is here: --against FIRMWARE judges the whole chain.");
   }
@@ -445,29 +388,9 @@ class CheckJob {
                 false, options_.locked == false ? Level::Warning : Level::Problem);
   }
 
-  /// A loader may take what cannot come up: that is no start.
-  void come_up(const std::vector<Finding>& found) {
-    for (const Finding& one : found) {
-      const bool of_chain = std::ranges::any_of(
-          out_.walk.faults, [&](const auto& fault) { return fault.message == one.message; });
-      if (one.level != Level::Problem || kind_of(one.id.code).locked_only || of_chain) continue;
-      if (std::exchange(out_.startable, false))
-        for (Verdict* verdict : {&out_.locked, &out_.unlocked})
-          if (verdict->outlook != verified::Outlook::Refuses)
-            *verdict = {verified::Outlook::Refuses,
-                        fmt::format("It does not start: {}", one.message)};
-    }
-    if (report_.unknown().empty()) return;
-    for (Verdict* verdict : {&out_.locked, &out_.unlocked})
-      if (verdict->outlook == verified::Outlook::Starts)
-        *verdict = {verified::Outlook::CannotTell,
-                    fmt::format("Whether it starts cannot be told from what is here: {}.",
-                                fmt::join(report_.unknown(), "; "))};
-  }
-
   void finish() {
     auto found = report_.take();
-    come_up(found);
+    judge_coming_up(found, report_.unknown(), out_);
     std::ranges::move(found, std::back_inserter(out_.findings));
     // A kit for an unlocked phone is made to be flashed to one.
     if (out_.kind == "kit" && !options_.locked && kit_needs_ == Needs::Unlocked)

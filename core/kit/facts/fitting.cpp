@@ -8,20 +8,11 @@
 
 #include "base/contains.hpp"
 #include "firmware/firmware.hpp"
+#include "kit/facts/build_order.hpp"
 #include "text/text.hpp"
 
 namespace wexlo {
 namespace {
-
-/// "korvale/gnomon/gnomon:16/KV3A.1/20260905:user/keys" -> "20260905"
-std::string incremental_of(std::string_view fingerprint) {
-  const std::size_t colon = fingerprint.find(':');
-  if (colon == fingerprint.npos) return {};
-  const std::size_t end = fingerprint.find(':', colon + 1);
-  const std::string_view version = fingerprint.substr(colon + 1, end - colon - 1);
-  const std::size_t slash = version.rfind('/');
-  return slash == version.npos ? std::string() : std::string(version.substr(slash + 1));
-}
 
 class Fitting {
  public:
@@ -87,24 +78,6 @@ class Fitting {
         "anything.");
   }
 
-  /// Negative: the firmware is older; nullopt: they cannot be put in an order.
-  std::optional<int> order() const {
-    const std::string& level = sheet_.text("build.patch_level");
-    if (!facts_.patch_level.empty() && !level.empty() && facts_.patch_level != level)
-      return facts_.patch_level < level ? -1 : 1;
-    std::string ours = incremental_of(facts_.build);
-    if (ours.empty()) ours = facts_.incremental;
-    std::string theirs = incremental_of(sheet_.text("build.fingerprint"));
-    if (theirs.empty()) theirs = sheet_.text("build.incremental");
-    const auto digits = [](const std::string& text) {
-      return !text.empty() &&
-             std::ranges::all_of(text, [](char c) { return c >= '0' && c <= '9'; });
-    };
-    if (!digits(ours) || !digits(theirs) || ours == theirs) return std::nullopt;
-    if (ours.size() != theirs.size()) return std::nullopt;
-    return ours < theirs ? -1 : 1;
-  }
-
   void build() {
     const std::string& phone = sheet_.text("build.fingerprint");
     std::string ours = facts_.build, theirs = phone;
@@ -114,7 +87,7 @@ class Fitting {
       theirs = sheet_.text("build.incremental");
     }
     const bool same = ours == theirs;
-    const auto when = order();
+    const auto when = build_order(facts_, sheet_);
     const std::string age = !when       ? "another build"
                             : *when < 0 ? "an older build"
                                         : "a newer build";

@@ -1,0 +1,27 @@
+#pragma once
+/// Whether a locked and an unlocked phone start what was checked, as sentences.
+
+#include "check/check.hpp"
+
+namespace wexlo {
+
+/// The first digits of a digest, for a sentence.
+[[nodiscard]] std::string short_digest(const std::string& sha256);
+
+/// By the chain that was walked. Precondition: it has a struct at its top.
+void judge_by_chain(Checked& out);
+
+/// What is known where nothing here is at the top of a chain.
+struct WithoutChain {
+  bool footers = false;  ///< an image has a footer of its own
+  bool stock = true;     ///< all are as their maker built them, as far as can be told
+  bool wrong = false;    ///< an image is not the one that its own digest is of
+};
+void judge_without_chain(const WithoutChain& seen, Checked& out);
+
+/// A loader may take what cannot come up: that is no start.
+/// @param unknown  what could not be judged, clauses
+void judge_coming_up(const std::vector<Finding>& found, const std::vector<std::string>& unknown,
+                     Checked& out);
+
+}  // namespace wexlo
