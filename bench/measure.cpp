@@ -73,4 +73,9 @@ void compare(std::string_view what, const Cost& ours, std::string_view tools, co
   fmt::print("ratio: {:.2f} (at most {:.2f} is wanted)\n", ours.seconds / theirs.seconds, most);
 }
 
+void compare_peak(std::string_view what, const Cost& ours, std::uint64_t most) {
+  fmt::print("peak memory, {}: {} MiB (at most {} is wanted)\n", what, ours.peak_bytes / kMiB,
+             most / kMiB);
+}
+
 }  // namespace wexlo::bench

@@ -29,6 +29,8 @@ void show(std::string_view what, const Cost& cost);
 /// Shows both and the ratio of their times. @param most  what is wanted
 void compare(std::string_view what, const Cost& ours, std::string_view tools, const Cost& theirs,
              double most);
+/// Shows the peak memory of a run beside what is wanted, in bytes.
+void compare_peak(std::string_view what, const Cost& ours, std::uint64_t most);
 
 /// Work that takes memory is done in a process of its own: the system counts a child's peak from
 /// what its parent held when it was started.
