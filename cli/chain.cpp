@@ -72,7 +72,8 @@ class Drawing {
     std::string name, about, state;
   };
 
-  void row(const std::string& lead, const std::string& name, std::string about, std::string state) {
+  void row(const std::string& lead, const std::string& name, const std::string& about,
+           std::string state) {
     rows_.push_back({lead + printable(name), printable(about), std::move(state)});
   }
 
@@ -111,15 +112,15 @@ class Drawing {
     const auto at = walk_.standings.find(one.partition);
     if (at != walk_.standings.end() && at->second == Standing::Rollback)
       return paint.bad("rollback index too low");
-    return paint.good("true");
+    return paint.good("valid");
   }
 
   std::string state(const Claim& claim) const {
     const Paint& paint = session_.paint;
     if (claim.standing == Standing::Missing) return paint.faint("not available");
     if (claim.standing == Standing::Disabled) return paint.warning("switched off");
-    if (claim.standing != Standing::Ok) return paint.bad("not true");
-    return claim.looked ? paint.good("true") : paint.faint("not looked at");
+    if (claim.standing != Standing::Ok) return paint.bad("not valid");
+    return claim.looked ? paint.good("valid") : paint.faint("not looked at");
   }
 
   void below(std::size_t index, const std::string& lead) {

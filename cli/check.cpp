@@ -53,15 +53,16 @@ Result<CheckOptions> core_options(const CheckArguments& options) {
 Json against_json(const AgainstStock& one) {
   Json changes = Json::array();
   for (const Difference& d : one.changes)
-    changes.push_back({{"area", d.area},
-                       {"what", d.what},
+    changes.push_back({{"area", area_name(d.area)},
+                       {"what", difference_name(d.kind)},
                        {"where", d.where},
                        {"before", d.before},
                        {"after", d.after},
                        {"lines", d.lines}});
-  return {{"partition", one.partition}, {"verdict", one.verdict},        {"build", one.build},
-          {"sentence", one.sentence},   {"evidence", one.evidence},      {"changes", changes},
-          {"lowered", one.lowered},     {"unexplained", one.unexplained}};
+  return {{"partition", one.partition},     {"verdict", against_name(one.verdict)},
+          {"build", build_name(one.build)}, {"sentence", one.sentence},
+          {"evidence", one.evidence},       {"changes", changes},
+          {"lowered", one.lowered},         {"unexplained", one.unexplained}};
 }
 
 Json result_json(const Checked& checked) {
@@ -74,7 +75,7 @@ Json result_json(const Checked& checked) {
   for (const AgainstStock& one : checked.against)
     against.push_back(against_json(one));
   const verified::Walk& walk = checked.walk;
-  return {{"kind", checked.kind},
+  return {{"kind", checked_name(checked.kind)},
           {"locked", verified::outlook_name(checked.locked.outlook)},
           {"unlocked", verified::outlook_name(checked.unlocked.outlook)},
           {"locked_reason", checked.locked.sentence},
@@ -158,7 +159,8 @@ class Text {
         changes.push_back(fmt::format("… and {} more: --verbose", one.changes.size() - kMost));
         break;
       }
-      std::string text = fmt::format("{} {} {}", d.area, d.what, d.where);
+      std::string text =
+          fmt::format("{} {} {}", area_name(d.area), difference_name(d.kind), d.where);
       if (!d.before.empty() || !d.after.empty())
         text += fmt::format(": {} -> {}", d.before.empty() ? "(none)" : d.before,
                             d.after.empty() ? "(none)" : d.after);

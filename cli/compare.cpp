@@ -17,8 +17,8 @@ struct CompareArguments {
 Json image_json(const ImageComparison& one) {
   Json differences = Json::array(), ranges = Json::array();
   for (const Difference& d : one.differences)
-    differences.push_back({{"area", d.area},
-                           {"what", d.what},
+    differences.push_back({{"area", area_name(d.area)},
+                           {"what", difference_name(d.kind)},
                            {"where", d.where},
                            {"before", d.before},
                            {"after", d.after},
@@ -55,8 +55,8 @@ std::string image_text(const ImageComparison& one, const Session& session) {
   if (!one.differences.empty()) {
     Table table({"area", "change", "where", "before", "after"});
     for (const Difference& d : one.differences)
-      table.row(
-          {d.area, d.what, shorten(d.where, all), shorten(d.before, all), shorten(d.after, all)});
+      table.row({std::string(area_name(d.area)), std::string(difference_name(d.kind)),
+                 shorten(d.where, all), shorten(d.before, all), shorten(d.after, all)});
     out += "\n" + table.text(session.paint);
   }
   for (const Difference& d : one.differences) {

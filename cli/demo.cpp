@@ -148,7 +148,7 @@ class Demo {
     const fs::path tar = folder_ / "plumbline-download.tar.md5";
     WEXLO_CHECK(demo::write_plumbline(tar, demo::FirmwareSize::Usual, session_.context));
     WEXLO_CHECK(phone(tar, "plumbline", "plumbline-other-phone"));
-    WEXLO_CHECK(step("Put the patched image into the package itself: sums and sizes stay true.",
+    WEXLO_CHECK(step("Put the patched image into the package itself: sums and sizes stay valid.",
                      {"insert", tar.string(), "boot=" + path("plumbline-kit/flash/boot.img"), "-o",
                       path("plumbline-patched.tar.md5")}));
     return step("A tray of phones: each firmware for the phones that it fits.",

@@ -84,6 +84,7 @@ std::string way_back_text(const WayBack& way_back) {
 
 std::vector<Finding> findings_of(const Patched& patched, const std::string& where) {
   std::vector<Finding> out;
+  out.reserve(patched.lowered.size() + patched.conflicts.size());
   for (const Lowered& one : patched.lowered)
     out.push_back({Level::Warning, one.code, one.about, where});
   for (const Conflict& one : patched.conflicts)

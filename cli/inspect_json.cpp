@@ -96,9 +96,12 @@ Json starts_json(const Starts& starts) {
                      {"compression", optional_text(part.compression)}});
     return out;
   };
+  Json problems = Json::array();
+  for (const StartProblem& one : starts.problems)
+    problems.push_back(one.text);
   return {{"normal", side(starts.normal)},
           {"recovery", side(starts.recovery)},
-          {"problems", starts.problems}};
+          {"problems", std::move(problems)}};
 }
 
 Json image_json(const ImageInfo& info) {
@@ -124,7 +127,7 @@ Json image_json(const ImageInfo& info) {
               {"journal", info.journal}};
   out["signs"] = Json::array();
   for (const Sign& sign : info.origin.signs)
-    out["signs"].push_back({{"kind", sign.kind}, {"text", sign.text}});
+    out["signs"].push_back({{"kind", sign_name(sign.kind)}, {"text", sign.text}});
   out["id_matches"] = info.id_matches ? Json(*info.id_matches) : Json();
   out["ramdisks"] = ramdisks_json(info.ramdisks);
   if (info.kernel) out["kernel"] = kernel_json(*info.kernel);

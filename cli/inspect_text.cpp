@@ -148,7 +148,7 @@ class Teller {
                                  : session_.paint.warning(std::string(origin_word(origin.word)));
     out_ += fmt::format("  {:<14}{}: {}\n", "origin", word, printable(origin.reason));
     for (const Sign& sign : origin.signs)
-      line("", fmt::format("- {}: {}", sign.kind, sign.text));
+      line("", fmt::format("- {}: {}", sign_name(sign.kind), sign.text));
   }
 
   void ramdisks(const ImageInfo& info) {
@@ -189,8 +189,8 @@ class Teller {
       line("before it",
            fmt::format("{} bytes of a maker's, kind {}{}", info.prefix_size, info.prefix_kind,
                        !info.prefix_true   ? ""
-                       : *info.prefix_true ? ", true"
-                                           : ", not true"));
+                       : *info.prefix_true ? ", valid"
+                                           : ", not valid"));
     std::string behind;
     for (const TailInfo& item : info.tail)
       behind +=
@@ -200,10 +200,10 @@ class Teller {
       line("older signature",
            fmt::format("{}, for {}, {}", info.older_signature->algorithm,
                        info.older_signature->target,
-                       info.older_signature->holds ? "true" : "not true for this image"));
+                       info.older_signature->holds ? "valid" : "not valid for this image"));
     if (info.boot_signature && info.boot_signature->digest_matches)
       line("boot signature", *info.boot_signature->digest_matches
-                                 ? "its digest is true for this image"
+                                 ? "its digest matches this image"
                                  : "its digest does not match this image");
   }
 
@@ -219,7 +219,7 @@ class Teller {
     if (info.kernel) kernel(*info.kernel);
     starts(info.starts);
     if (info.id_matches)
-      line("id digest", *info.id_matches ? "true" : "follows no known recipe, or is stale");
+      line("id digest", *info.id_matches ? "matches" : "follows no known recipe, or is stale");
     around(info);
     origin(info.origin);
     for (const std::string& edit : info.journal)
@@ -256,7 +256,7 @@ class Teller {
          fmt::format("footer: image of {} bytes, struct of {} bytes at 0x{:x}",
                      footer.original_image_size, footer.vbmeta_size, footer.vbmeta_offset));
     if (footer.digest_matches)
-      line("", *footer.digest_matches ? "its digest is true for this image"
+      line("", *footer.digest_matches ? "its digest matches this image"
                                       : "its digest does not match this image");
     vbmeta(footer.vbmeta, true);
   }
@@ -317,11 +317,11 @@ void add_findings(const Inspection& item, Reply& reply) {
     one.where = item.path;
     reply.findings.push_back(std::move(one));
   }
-  for (const std::string& problem : item.starts.problems)
-    reply.findings.push_back({Level::Problem, FindingCode::JoinedRamdisk, problem, item.path});
+  for (const StartProblem& problem : item.starts.problems)
+    reply.findings.push_back({Level::Problem, FindingCode::JoinedRamdisk, problem.text, item.path});
   if (!item.image) return;
-  for (const std::string& problem : item.image->starts.problems)
-    reply.findings.push_back({Level::Problem, FindingCode::JoinedRamdisk, problem, item.path});
+  for (const StartProblem& problem : item.image->starts.problems)
+    reply.findings.push_back({Level::Problem, FindingCode::JoinedRamdisk, problem.text, item.path});
   for (const PermissiveWord& word : item.image->permissive)
     reply.findings.push_back({Level::Warning, FindingCode::SelinuxPermissive,
                               fmt::format("SELinux is made permissive by \"{}\" in {}",

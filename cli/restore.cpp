@@ -37,7 +37,7 @@ Result<Reply> run_restore(const RestoreArguments& options, const Session& sessio
   Reply reply;
   reply.result = {{"file", options.dry_run ? Json() : Json(options.output)},
                   {"partition", restored->partition},
-                  {"from", restored->from},
+                  {"from", restored_name(restored->from)},
                   {"proof", restored->proof},
                   {"size", restored->bytes.size()},
                   {"sha256", restored->sha256},
@@ -49,7 +49,8 @@ Result<Reply> run_restore(const RestoreArguments& options, const Session& sessio
     reply.text += fmt::format("  undone: {}\n", printable(edit));
   reply.text += fmt::format(
       "the stock image, {}: {}\n",
-      restored->from == "stock-copy" ? "from the copy" : "from the image alone", restored->proof);
+      restored->from == RestoredFrom::StockCopy ? "from the copy" : "from the image alone",
+      restored->proof);
   reply.text += options.dry_run
                     ? "dry run: nothing was written\n"
                     : fmt::format("{}, {} bytes, SHA-256 {}\n", printable(options.output),

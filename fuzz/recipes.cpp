@@ -141,7 +141,7 @@ void restore(View input) {
   if (!loaded || !loaded->image) return;
   const auto journal = find_journal(*loaded, bounded());
   const auto back = restore_image(*loaded, {}, bounded());
-  if (back && back->from == "image")
+  if (back && back->from == RestoredFrom::Image)
     must(journal && *journal && sha256_hex(back->bytes) == (*journal)->stock_sha256);
 }
 

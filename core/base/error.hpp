@@ -62,6 +62,7 @@ struct Error {
   std::optional<std::uint64_t> offset{};  ///< bytes from the start of `file`
   std::string expected{}, found{};        ///< both sides, where there are two
   std::string hint{};                     ///< what the user can do next
+  std::string_view section{};             ///< of an image, where it is about one; a literal
 };
 
 template <class T>

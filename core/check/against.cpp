@@ -4,10 +4,13 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <array>
 #include <set>
 
+#include "base/contains.hpp"
 #include "base/digest.hpp"
 #include "image/boot.hpp"
+#include "image/tail.hpp"
 #include "ramdisk/textfiles.hpp"
 #include "recipe/journal.hpp"
 
@@ -39,14 +42,14 @@ std::map<std::string, std::string> files_of(const ImageReading& reading) {
 
 /// Differences that follow from others, or that no one made on purpose.
 bool follows(const Difference& d) {
-  if (d.area == "header")
+  if (d.area == DifferenceArea::Header)
     return d.where.ends_with("_size") || d.where == "id" || d.where == "recovery_dtbo_offset" ||
            d.where == "flags";  // told as the struct's own
-  if (d.area == "part")
-    return d.what == "content" &&
+  if (d.area == DifferenceArea::Part)
+    return d.kind == DifferenceKind::Content &&
            (d.where.contains("ramdisk") || d.where == "authentication" || d.where == "auxiliary");
-  if (d.area == "vbmeta") return d.where == "footer" || d.where.starts_with("hash ");
-  return d.area == "wrapping" && d.where == "file size";
+  if (d.area == DifferenceArea::Vbmeta) return d.where == "footer" || d.where.starts_with("hash ");
+  return d.area == DifferenceArea::Wrapping && d.where == "file size";
 }
 
 class Stranger {
@@ -118,7 +121,7 @@ class Stranger {
       if (same * 2 < all) other_ = true;
       strong = strong || same * 10 >= all * 7;
     }
-    out_.build = other_ ? "other" : strong ? "same" : "unknown";
+    out_.build = other_ ? SameBuild::Other : strong ? SameBuild::Same : SameBuild::Unknown;
   }
 
   static std::set<std::string> contents(const std::map<std::string, std::string>& files) {
@@ -136,13 +139,13 @@ class Stranger {
   void protections() {
     mounts();
     for (const Difference& d : out_.changes) {
-      if (d.area == "selinux" && d.what == "added")
+      if (d.area == DifferenceArea::Selinux && d.kind == DifferenceKind::Added)
         lower(fmt::format("SELinux is made permissive: {}.", d.after));
-      if (d.area == "selinux" && d.what != "added")
-        lower(fmt::format("SELinux policy is another: {} ({}).", d.where, d.what));
-      if (d.area == "vbmeta" && d.where == "flags" && d.after != "0")
+      if (d.area == DifferenceArea::Selinux && d.kind != DifferenceKind::Added)
+        lower(fmt::format("SELinux policy is another: {} ({}).", d.where, difference_name(d.kind)));
+      if (d.area == DifferenceArea::Vbmeta && d.where == "flags" && d.after != "0")
         lower(fmt::format("Verification flags of vbmeta are {} instead of {}.", d.after, d.before));
-      if (d.area == "vbmeta" && d.where == "algorithm" && d.after == "none")
+      if (d.area == DifferenceArea::Vbmeta && d.where == "algorithm" && d.after == "none")
         lower("The verified-boot struct is not signed any more.");
       for (const std::string& line : d.lines)
         property(d.where, line);
@@ -201,15 +204,22 @@ class Stranger {
                                 sha256.substr(0, kShown)));
     }
     for (const Difference& d : out_.changes) {
-      if (d.area == "part" && (d.what == "content" || d.what == "added"))
+      if (d.area == DifferenceArea::Part &&
+          (d.kind == DifferenceKind::Content || d.kind == DifferenceKind::Added))
         unexplained(fmt::format("part {} has other content ({})", d.where, d.after));
-      if (d.area == "wrapping" && d.where == "behind the image" && d.after.contains("other bytes"))
+      if (d.area == DifferenceArea::Wrapping && d.where == "behind the image" &&
+          has_other_tail(*one_.image()))
         unexplained(fmt::format("behind the image: {}", d.after));
     }
     std::uint64_t bytes = 0;
     for (const DifferentRange& range : comparison.ranges)
       if (range.region == "kernel") bytes += range.size;
     if (bytes != 0) speak(fmt::format("about {} bytes of the kernel differ", bytes));
+  }
+
+  /// Behind the image stands something of no known kind.
+  static bool has_other_tail(const Image& image) {
+    return contains(tail_items(image.tail().view()), TailKind::Other, &TailItem::kind);
   }
 
   bool has_journal() const {
@@ -227,30 +237,31 @@ class Stranger {
         out_.lowered.size() == 1 ? "" : "s", out_.unexplained.size(),
         out_.unexplained.size() == 1 ? "" : "s");
     if (same_bytes) {
-      out_.verdict = "stock";
-      out_.build = "same";
+      out_.verdict = AgainstVerdict::Stock;
+      out_.build = SameBuild::Same;
       out_.sentence = "It is the firmware's own image, byte for byte.";
-    } else if (out_.build == "other") {
-      out_.verdict = "other-build";
+    } else if (out_.build == SameBuild::Other) {
+      out_.verdict = AgainstVerdict::OtherBuild;
       out_.sentence = fmt::format(
           "It is of another build than this firmware: do not flash it "
           "here. {}.",
           what);
     } else if (has_journal()) {
-      out_.verdict = "journaled";
+      out_.verdict = AgainstVerdict::Journaled;
       out_.sentence = fmt::format(
           "It was patched by Wexlo from this build or one like it: {}; "
           "wexlo restore proves which.",
           what);
     } else if (out_.changes.empty()) {
-      out_.verdict = "same-content";
+      out_.verdict = AgainstVerdict::SameContent;
       out_.sentence =
           "What a kernel gets is the firmware's: it is only packed, padded or signed "
           "differently.";
     } else {
-      out_.verdict = "patched";
-      out_.sentence = fmt::format("It is {} build, patched by another tool: {}.",
-                                  out_.build == "same" ? "of this" : "perhaps of this", what);
+      out_.verdict = AgainstVerdict::Patched;
+      out_.sentence =
+          fmt::format("It is {} build, patched by another tool: {}.",
+                      out_.build == SameBuild::Same ? "of this" : "perhaps of this", what);
     }
   }
 
@@ -262,6 +273,17 @@ class Stranger {
 };
 
 }  // namespace
+
+std::string_view build_name(SameBuild build) {
+  constexpr std::array<std::string_view, 3> kNames{"same", "other", "unknown"};
+  return kNames[static_cast<std::size_t>(build)];
+}
+
+std::string_view against_name(AgainstVerdict verdict) {
+  constexpr std::array<std::string_view, 5> kNames{"stock", "same-content", "journaled", "patched",
+                                                   "other-build"};
+  return kNames[static_cast<std::size_t>(verdict)];
+}
 
 Result<AgainstStock> judge_changed(const Subject& one, const Subject& stock,
                                    const Context& context) {

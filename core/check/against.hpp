@@ -7,14 +7,30 @@
 
 namespace wexlo {
 
+/// Whether an image is of the firmware's build.
+enum class SameBuild : std::uint8_t { Same, Other, Unknown };
+/// As JSON has it.
+[[nodiscard]] std::string_view build_name(SameBuild build);
+
+/// What an image is, seen from the stock one.
+enum class AgainstVerdict : std::uint8_t {
+  Stock,        ///< byte for byte
+  SameContent,  ///< only packed, padded or signed differently
+  Journaled,    ///< patched by Wexlo
+  Patched,      ///< by another tool
+  OtherBuild,
+};
+/// As JSON has it, e.g. "same-content".
+[[nodiscard]] std::string_view against_name(AgainstVerdict verdict);
+
 struct AgainstStock {
   std::string partition;
-  std::string build;                  ///< "same", "other", "unknown"
+  SameBuild build = SameBuild::Unknown;
   std::vector<std::string> evidence;  ///< clauses that speak for it
   std::vector<Difference> changes;    ///< what somebody did; what merely follows from it left out
   std::vector<std::string> lowered;   ///< protections, a sentence each
   std::vector<std::string> unexplained;  ///< content that the stock image has nowhere
-  std::string verdict;  ///< "stock", "same-content", "journaled", "patched", "other-build"
+  AgainstVerdict verdict = AgainstVerdict::Patched;
   std::string sentence;
 };
 

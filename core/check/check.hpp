@@ -34,8 +34,12 @@ struct Verdict {
   [[nodiscard]] bool starts() const { return outlook == verified::Outlook::Starts; }
 };
 
+enum class CheckedKind : std::uint8_t { Image, Set, Kit };
+/// As JSON has it.
+[[nodiscard]] std::string_view checked_name(CheckedKind kind);
+
 struct Checked {
-  std::string kind;  ///< "image", "set", "kit"
+  CheckedKind kind = CheckedKind::Image;
   std::vector<CheckedPartition> partitions;
   Verdict locked, unlocked;
   bool startable = true;  ///< no rule beside verified boot found a problem

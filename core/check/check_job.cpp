@@ -57,22 +57,22 @@ class CheckJob {
   Status open(const std::vector<std::string>& paths) {
     if (!options_.against.empty()) {
       WEXLO_CHECK(stock_.add(images_of(options_.against), context_));
-      WEXLO_CHECK(set_.add(images_of(options_.against), context_));
     }
-    out_.kind = "image";
     for (const std::string& path : paths) {
       if (is_kit(path)) {
         WEXLO_TRY(KitState kit, verify_kit(path, context_));
-        out_.kind = "kit";
+        out_.kind = CheckedKind::Kit;
         if (const auto manifest = read_manifest(path)) kit_needs_ = manifest->verdict.needs;
         std::ranges::move(kit.findings, std::back_inserter(out_.findings));
       }
       WEXLO_CHECK(given_.add(images_of(path), context_));
-      WEXLO_CHECK(set_.add(images_of(path), context_));
     }
+    set_.add(stock_);
+    set_.add(given_);
     // A kit holds what is to be written: the rest of the phone is not in it.
-    whole_ = set_.is_whole() && (out_.kind != "kit" || !options_.against.empty());
-    if (out_.kind != "kit" && (whole_ || set_.members().size() > 1)) out_.kind = "set";
+    whole_ = set_.is_whole() && (out_.kind != CheckedKind::Kit || !options_.against.empty());
+    if (out_.kind != CheckedKind::Kit && (whole_ || set_.members().size() > 1))
+      out_.kind = CheckedKind::Set;
     std::string other;
     suffix_ = set_.suffix(options_.slot, other);
     out_.slot = suffix_.empty() ? "" : suffix_.substr(1);
@@ -122,20 +122,6 @@ class CheckJob {
     }
     WEXLO_TRY(out_.walk, walk_set(set_, options, context_));
     return {};
-  }
-
-  /// The key that the stock firmware's top-level struct is signed with.
-  static Bytes top_key(const Subjects& stock) {
-    const Subject* top = stock.find("vbmeta");
-    if (top != nullptr && top->image() != nullptr && top->image()->kind() == "vbmeta")
-      return to_bytes(verified::public_key_of(*top->image()));
-    const Subject* boot = stock.find("boot");
-    if (boot == nullptr || !boot->loaded) return {};
-    const auto footer = verified::find_footer(boot->loaded->bytes.view());
-    if (!footer || !*footer) return {};
-    const auto vbmeta = verified::parse_vbmeta(
-        boot->loaded->bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
-    return vbmeta ? to_bytes(verified::public_key_of(*vbmeta)) : Bytes{};
   }
 
   static bool same(const Subject& a, const Subject& b) {
@@ -232,7 +218,7 @@ class CheckJob {
     if (super != nullptr && super->source)
       for (const std::string& trouble : super_troubles(*super->source))
         report_.add(FindingCode::SuperTables, "super", trouble);
-    for (const FirmwarePtr& one : set_.firmwares()) {
+    for (const auto& one : set_.firmwares()) {
       for (const Finding& note : one->notes)
         if (note.id.code == FindingCode::SuperUnreadable)
           report_.add(FindingCode::SuperTables, "super", note.message);
@@ -289,7 +275,7 @@ class CheckJob {
       if (member == nullptr) absent.push_back(name);
     };
     for (const auto& [name, standing] : out_.walk.standings)
-      add(name, standing, detail_of(name));
+      add(name, standing, standing_detail(out_.walk, name));
     for (const Subject& one : subjects_.all) {
       if (out_.walk.standings.contains(one.partition)) continue;
       if (partition_class(one.partition) == PartitionClass::Other) continue;
@@ -312,21 +298,6 @@ class CheckJob {
     if (!absent.empty() && !out_.walk.structs.empty())
       note(FindingCode::NotAvailable,
            fmt::format("Not looked at, since they are not here: {}.", fmt::join(absent, ", ")));
-  }
-
-  std::string detail_of(const std::string& name) const {
-    for (const verified::ChainStruct& one : out_.walk.structs) {
-      for (const verified::Claim& claim : one.claims) {
-        if (claim.partition != name || claim.kind == verified::ClaimKind::Chain) continue;
-        if (!claim.detail.empty()) return claim.detail;
-        return fmt::format("{} in {}", claim_kind_about(claim.kind), one.partition);
-      }
-      if (one.partition == name && one.found)
-        return one.algorithm == "none"
-                   ? "not signed"
-                   : fmt::format("{}, key {}", one.algorithm, short_digest(one.key_sha256));
-    }
-    return "";
   }
 
   /// Partitions that are not read whole (system images), with a footer of their own and no vbmeta
@@ -393,7 +364,7 @@ class CheckJob {
     judge_coming_up(found, report_.unknown(), out_);
     std::ranges::move(found, std::back_inserter(out_.findings));
     // A kit for an unlocked phone is made to be flashed to one.
-    if (out_.kind == "kit" && !options_.locked && kit_needs_ == Needs::Unlocked)
+    if (out_.kind == CheckedKind::Kit && !options_.locked && kit_needs_ == Needs::Unlocked)
       for (Finding& one : out_.findings)
         if (one.level == Level::Problem && one.id.code != FindingCode::KitFile &&
             kind_of(one.id.code).locked_only)

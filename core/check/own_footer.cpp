@@ -75,6 +75,19 @@ Status check_claim(const Source& source, const HashDescriptor& hash, LoneFooter&
 
 }  // namespace
 
+Bytes top_key(const Subjects& stock) {
+  const Subject* top = stock.find("vbmeta");
+  if (top != nullptr && top->image() != nullptr && top->image()->kind() == "vbmeta")
+    return to_bytes(verified::public_key_of(*top->image()));
+  const Subject* boot = stock.find("boot");
+  if (boot == nullptr || !boot->loaded) return {};
+  const auto footer = verified::find_footer(boot->loaded->bytes.view());
+  if (!footer || !*footer) return {};
+  const auto vbmeta = verified::parse_vbmeta(
+      boot->loaded->bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
+  return vbmeta ? to_bytes(verified::public_key_of(*vbmeta)) : Bytes{};
+}
+
 Result<LoneFooter> lone_footer(const Subject& one, bool trees, const Context& context) {
   LoneFooter out{.code = FindingCode::VerifiedStruct};
   const Source& source = *one.source;

@@ -15,6 +15,9 @@ struct OwnFooter {
 };
 [[nodiscard]] OwnFooter own_footer(const Subject& one);
 
+/// The key that the top-level struct of stock firmware is signed with; empty: none.
+[[nodiscard]] Bytes top_key(const Subjects& stock);
+
 /// The footer of a partition that is not read whole: a file system with its hash tree.
 struct LoneFooter {
   bool there = false;

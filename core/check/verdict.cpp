@@ -4,12 +4,33 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <array>
 #include <utility>
 
 namespace wexlo {
 
+std::string_view checked_name(CheckedKind kind) {
+  constexpr std::array<std::string_view, 3> kNames{"image", "set", "kit"};
+  return kNames[static_cast<std::size_t>(kind)];
+}
+
 std::string short_digest(const std::string& sha256) {
   return sha256.substr(0, 16) + "…";
+}
+
+std::string standing_detail(const verified::Walk& walk, const std::string& partition) {
+  for (const verified::ChainStruct& one : walk.structs) {
+    for (const verified::Claim& claim : one.claims) {
+      if (claim.partition != partition || claim.kind == verified::ClaimKind::Chain) continue;
+      if (!claim.detail.empty()) return claim.detail;
+      return fmt::format("{} in {}", claim_kind_about(claim.kind), one.partition);
+    }
+    if (one.partition == partition && one.found)
+      return one.algorithm == "none"
+                 ? "not signed"
+                 : fmt::format("{}, key {}", one.algorithm, short_digest(one.key_sha256));
+  }
+  return "";
 }
 
 void judge_by_chain(Checked& out) {

@@ -122,16 +122,18 @@ class Pairing {
         continue;
       }
       const bool added = names_b.contains(name);
-      only(name, added ? "added" : "removed", size_of(added ? b_ : a_, name), added);
+      only(name, size_of(added ? b_ : a_, name), added);
     }
     return {};
   }
 
-  void only(const std::string& name, const char* what, std::uint64_t size, bool added) {
+  void only(const std::string& name, std::uint64_t size, bool added) {
     ImageComparison one{.partition = name};
     (added ? one.size_b : one.size_a) = size;
     const std::string text = fmt::format("{} bytes", size);
-    one.differences.push_back({"partition", what, name, added ? "" : text, added ? text : "", {}});
+    one.differences.push_back({DifferenceArea::Partition,
+                               added ? DifferenceKind::Added : DifferenceKind::Removed, name,
+                               added ? "" : text, added ? text : ""});
     out_.images.push_back(std::move(one));
     out_.same = false;
   }
@@ -147,8 +149,8 @@ class Pairing {
     const auto image_a = load_image(bytes_a, name), image_b = load_image(bytes_b, name);
     if (image_a && image_b) return images(*image_a, *image_b, name);
     ImageComparison one{.partition = name, .size_a = size_a, .size_b = size_b};
-    one.differences.push_back(
-        {"partition", "content", name, sha256_hex(bytes_a.view()), sha256_hex(bytes_b.view()), {}});
+    one.differences.push_back({DifferenceArea::Partition, DifferenceKind::Content, name,
+                               sha256_hex(bytes_a.view()), sha256_hex(bytes_b.view())});
     out_.images.push_back(std::move(one));
     out_.same = false;
     return {};
@@ -169,7 +171,7 @@ class Pairing {
     WEXLO_TRY(const std::string b, digest(b_, name));
     if (a == b) return {};
     ImageComparison one{.partition = name, .size_a = size_a, .size_b = size_b};
-    one.differences.push_back({"partition", "content", name, a, b, {}});
+    one.differences.push_back({DifferenceArea::Partition, DifferenceKind::Content, name, a, b});
     out_.images.push_back(std::move(one));
     out_.same = false;
     return {};

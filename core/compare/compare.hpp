@@ -5,18 +5,10 @@
 #include <string>
 #include <vector>
 
+#include "compare/difference.hpp"
 #include "judge/reading.hpp"
 
 namespace wexlo {
-
-struct Difference {
-  std::string area;   ///< "header", "part", "ramdisk", "kernel", "cmdline", "bootconfig",
-                      ///< "device-tree", "vbmeta", "selinux", "wrapping", "partition"
-  std::string what;   ///< "added", "removed", "changed", "content", "mode", "owner", "type", "link"
-  std::string where;  ///< field, part, place in the ramdisk, word, descriptor
-  std::string before, after;
-  std::vector<std::string> lines;  ///< text files: the differing lines, see diff_lines
-};
 
 /// A stretch of bytes that differ, equal gaps shorter than 4 KiB counted in.
 struct DifferentRange {

@@ -19,6 +19,9 @@
 namespace wexlo {
 namespace {
 
+using Area = DifferenceArea;
+using Kind = DifferenceKind;
+
 std::vector<std::string> words_of(std::string_view text) {
   const auto words = split_words(text);
   return {words.begin(), words.end()};
@@ -52,41 +55,35 @@ class Compare {
   }
 
  private:
-  void add(std::string area, std::string what, std::string where, std::string before,
-           std::string after) {
-    out_.differences.push_back({std::move(area),
-                                std::move(what),
-                                std::move(where),
-                                std::move(before),
-                                std::move(after),
-                                {}});
+  void add(Area area, Kind kind, std::string where, std::string before, std::string after) {
+    out_.differences.push_back({area, kind, std::move(where), std::move(before), std::move(after)});
   }
-  void differ(const char* area, const std::string& where, const std::string& before,
+  void differ(Area area, const std::string& where, const std::string& before,
               const std::string& after) {
-    if (before != after) add(area, "changed", where, before, after);
+    if (before != after) add(area, Kind::Changed, where, before, after);
   }
 
   void header() {
-    differ("header", "kind", std::string(boot::partition_kind(a_.image)),
+    differ(Area::Header, "kind", std::string(boot::partition_kind(a_.image)),
            std::string(boot::partition_kind(b_.image)));
-    differ("header", "header_version", fmt::format("{}", a_.image.layout().version),
+    differ(Area::Header, "header_version", fmt::format("{}", a_.image.layout().version),
            fmt::format("{}", b_.image.layout().version));
-    differ("header", "page_size", fmt::format("{}", a_.image.page()),
+    differ(Area::Header, "page_size", fmt::format("{}", a_.image.page()),
            fmt::format("{}", b_.image.page()));
     const auto fields_a = parts::editable_fields(a_.image);
     const auto fields_b = parts::editable_fields(b_.image);
     for (const parts::FieldText& field : fields_a) {
       if (field.name == "cmdline") continue;  // by the word
       const auto other = std::ranges::find(fields_b, field.name, &parts::FieldText::name);
-      differ("header", field.name, field.value, other == fields_b.end() ? "" : other->value);
+      differ(Area::Header, field.name, field.value, other == fields_b.end() ? "" : other->value);
     }
     for (const parts::FieldText& field : fields_b)
       if (std::ranges::find(fields_a, field.name, &parts::FieldText::name) == fields_a.end())
-        add("header", "added", field.name, "", field.value);
-    differ("header", "id", hex(a_.image.raw("id")), hex(b_.image.raw("id")));
+        add(Area::Header, Kind::Added, field.name, "", field.value);
+    differ(Area::Header, "id", hex(a_.image.raw("id")), hex(b_.image.raw("id")));
   }
 
-  void word_sets(const char* area, const std::vector<std::string>& before,
+  void word_sets(Area area, const std::vector<std::string>& before,
                  const std::vector<std::string>& after) {
     std::multiset<std::string> gone(before.begin(), before.end()), fresh;
     for (const std::string& word : after) {
@@ -97,12 +94,12 @@ class Compare {
     }
     for (const std::string& word : before)
       if (const auto at = gone.find(word); at != gone.end()) {
-        add(area, "removed", word, word, "");
+        add(area, Kind::Removed, word, word, "");
         gone.erase(at);
       }
     for (const std::string& word : after)
       if (const auto at = fresh.find(word); at != fresh.end()) {
-        add(area, "added", word, "", word);
+        add(area, Kind::Added, word, "", word);
         fresh.erase(at);
       }
   }
@@ -110,12 +107,12 @@ class Compare {
   void words() {
     const std::size_t before = out_.differences.size();
     const std::string line_a = boot::cmdline(a_.image), line_b = boot::cmdline(b_.image);
-    word_sets("cmdline", words_of(line_a), words_of(line_b));
+    word_sets(Area::Cmdline, words_of(line_a), words_of(line_b));
     if (line_a != line_b && out_.differences.size() == before)
-      add("cmdline", "changed", "the order of words, or blanks", line_a, line_b);
+      add(Area::Cmdline, Kind::Changed, "the order of words, or blanks", line_a, line_b);
     const std::string text_a = boot::bootconfig(a_.image), text_b = boot::bootconfig(b_.image);
     if (text_a == text_b) return;
-    add("bootconfig", "changed", "bootconfig", fmt::format("{} bytes", text_a.size()),
+    add(Area::Bootconfig, Kind::Changed, "bootconfig", fmt::format("{} bytes", text_a.size()),
         fmt::format("{} bytes", text_b.size()));
     out_.differences.back().lines = diff_lines(text_a, text_b);
   }
@@ -128,23 +125,26 @@ class Compare {
       };
       const View now = other == nullptr ? View{} : other->bytes.view();
       if (equal(section.bytes.view(), now)) continue;
-      const char* what = section.bytes.empty() ? "added" : now.empty() ? "removed" : "content";
-      add("part", what, section.name, size(&section), size(other));
+      const Kind kind = section.bytes.empty() ? Kind::Added
+                        : now.empty()         ? Kind::Removed
+                                              : Kind::Content;
+      add(Area::Part, kind, section.name, size(&section), size(other));
     }
     for (const Section& section : b_.image.sections())
       if (a_.image.section(section.name) == nullptr && !section.bytes.empty())
-        add("part", "added", section.name, "", fmt::format("{} bytes", section.bytes.size()));
+        add(Area::Part, Kind::Added, section.name, "",
+            fmt::format("{} bytes", section.bytes.size()));
   }
 
   void kernels() {
     const kernel::Kernel none;
     const kernel::Kernel& a = a_.reading.kernel ? *a_.reading.kernel : none;
     const kernel::Kernel& b = b_.reading.kernel ? *b_.reading.kernel : none;
-    differ("kernel", "form", a.form, b.form);
-    differ("kernel", "compression", a.compression, b.compression);
-    differ("kernel", "version", a.banner, b.banner);
+    differ(Area::Kernel, "form", a.form, b.form);
+    differ(Area::Kernel, "compression", a.compression, b.compression);
+    differ(Area::Kernel, "version", a.banner, b.banner);
     if (a.config == b.config) return;
-    add("kernel", "changed", "configuration", fmt::format("{} bytes", a.config.size()),
+    add(Area::Kernel, Kind::Changed, "configuration", fmt::format("{} bytes", a.config.size()),
         fmt::format("{} bytes", b.config.size()));
     out_.differences.back().lines = diff_lines(a.config, b.config);
   }
@@ -162,20 +162,20 @@ class Compare {
   }
 
   /// Named texts of both sides, e.g. device trees or descriptors.
-  void named(const char* area, const std::map<std::string, std::string>& before,
+  void named(Area area, const std::map<std::string, std::string>& before,
              const std::map<std::string, std::string>& after) {
     for (const auto& [where, text] : before) {
       const auto other = after.find(where);
       if (other == after.end())
-        add(area, "removed", where, text, "");
+        add(area, Kind::Removed, where, text, "");
       else
         differ(area, where, text, other->second);
     }
     for (const auto& [where, text] : after)
-      if (!before.contains(where)) add(area, "added", where, "", text);
+      if (!before.contains(where)) add(area, Kind::Added, where, "", text);
   }
 
-  void trees() { named("device-tree", trees_of(a_.reading), trees_of(b_.reading)); }
+  void trees() { named(Area::DeviceTree, trees_of(a_.reading), trees_of(b_.reading)); }
 
   static std::vector<std::string> permissive_of(const ImageSide& side) {
     std::vector<std::string> out;
@@ -184,7 +184,7 @@ class Compare {
     return out;
   }
 
-  void permissive() { word_sets("selinux", permissive_of(a_), permissive_of(b_)); }
+  void permissive() { word_sets(Area::Selinux, permissive_of(a_), permissive_of(b_)); }
 
   static std::map<std::string, std::string> vbmeta_of(const ImageSide& side) {
     std::map<std::string, std::string> out;
@@ -213,13 +213,14 @@ class Compare {
     return out;
   }
 
-  void vbmeta() { named("vbmeta", vbmeta_of(a_), vbmeta_of(b_)); }
+  void vbmeta() { named(Area::Vbmeta, vbmeta_of(a_), vbmeta_of(b_)); }
 
   static std::string tail_text(const Image& image) {
     std::string out;
     for (const TailItem& item : tail_items(image.tail().view()))
-      if (item.kind != "zeros" && item.kind != "0xff")
-        out += fmt::format("{}{} of {} bytes", out.empty() ? "" : ", ", item.kind, item.size);
+      if (item.kind != TailKind::Zeros && item.kind != TailKind::Ones)
+        out += fmt::format("{}{} of {} bytes", out.empty() ? "" : ", ", tail_name(item.kind),
+                           item.size);
     return out;
   }
 
@@ -231,13 +232,13 @@ class Compare {
                                image.prefix().size(),
                                sha256_hex(image.prefix().view()).substr(0, 16));
     };
-    differ("wrapping", "before the image", prefix(a_.image), prefix(b_.image));
-    differ("wrapping", "behind the image", tail_text(a_.image), tail_text(b_.image));
-    differ("wrapping", "file size", fmt::format("{} bytes", out_.size_a),
+    differ(Area::Wrapping, "before the image", prefix(a_.image), prefix(b_.image));
+    differ(Area::Wrapping, "behind the image", tail_text(a_.image), tail_text(b_.image));
+    differ(Area::Wrapping, "file size", fmt::format("{} bytes", out_.size_a),
            fmt::format("{} bytes", out_.size_b));
   }
 
-  bool any(std::string_view area, std::string_view where = {}) const {
+  bool any(Area area, std::string_view where = {}) const {
     return std::ranges::any_of(out_.differences, [&](const Difference& d) {
       return d.area == area && (where.empty() || d.where == where);
     });
@@ -253,10 +254,11 @@ class Compare {
           "The second image's security patch level is {}: {} -> {}.",
           level_b < level_a ? "older; keys stored by the newer system may be refused" : "newer",
           level_a, level_b));
-    if (any("kernel", "version"))
+    if (any(Area::Kernel, "version"))
       say("The kernels are of different builds: modules of one do not load into the other.");
     const bool init = std::ranges::any_of(out_.differences, [](const Difference& d) {
-      return d.area == "ramdisk" && d.where == "/init" && d.what != "mode" && d.what != "owner";
+      return d.area == Area::Ramdisk && d.where == "/init" && d.kind != Kind::Mode &&
+             d.kind != Kind::Owner;
     });
     if (init) say("The first program (/init) is another one.");
     const auto journal = [](const ImageReading& side) {
@@ -265,20 +267,20 @@ class Compare {
     if (journal(a_.reading) != journal(b_.reading))
       say(fmt::format("The {} image was patched by Wexlo: it carries a journal.",
                       journal(b_.reading) ? "second" : "first"));
-    if (any("selinux"))
+    if (any(Area::Selinux))
       say("SELinux is concerned: words that make it permissive, or files of its policy, differ.");
     for (const Difference& d : out_.differences) {
-      const bool fstab = d.area == "ramdisk" && d.what == "content" &&
+      const bool fstab = d.area == Area::Ramdisk && d.kind == Kind::Content &&
                          is_fstab_name(d.where.substr(d.where.rfind('/') + 1));
       if (fstab)
         say(fmt::format("Mount points differ ({}): look for verification flags.", d.where));
-      if (d.area == "vbmeta" && d.where == "flags")
+      if (d.area == Area::Vbmeta && d.where == "flags")
         say(fmt::format("The verification flags differ: {} -> {}.", d.before, d.after));
-      if (d.area == "vbmeta" && d.where == "public key")
+      if (d.area == Area::Vbmeta && d.where == "public key")
         say("They are signed with different keys.");
     }
     const bool content = std::ranges::any_of(out_.differences, [](const Difference& d) {
-      return d.area != "vbmeta" && d.area != "wrapping";
+      return d.area != Area::Vbmeta && d.area != Area::Wrapping;
     });
     if (!content && !out_.differences.empty())
       say("What a kernel gets is the same: only verified-boot data or what stands around the image "
@@ -361,12 +363,9 @@ Result<ImageComparison> compare_images(const LoadedImage& a, const LoadedImage& 
     const ImageSide side_b{b, *b.image, std::move(reading_b)};
     out = Compare(side_a, side_b).run();
   } else {
-    out.differences.push_back({"part",
-                               "content",
-                               "image",
+    out.differences.push_back({Area::Part, Kind::Content, "image",
                                fmt::format("{} bytes", out.size_a),
-                               fmt::format("{} bytes", out.size_b),
-                               {}});
+                               fmt::format("{} bytes", out.size_b)});
   }
   out.ranges = ranges_of(a, b);
   return out;

@@ -10,6 +10,9 @@
 namespace wexlo {
 namespace {
 
+using Area = DifferenceArea;
+using Kind = DifferenceKind;
+
 using newc::Entry;
 using EntryField = newc::Field;
 
@@ -65,45 +68,41 @@ class Walk {
     const auto before = places_of(a), after = places_of(b);
     for (const auto& [place, left] : before)
       if (const auto now = after.find(place); now == after.end())
-        add("removed", place, describe(left), "");
+        add(Kind::Removed, place, describe(left), "");
       else
         both(place, left, now->second);
     for (const auto& [place, left] : after)
-      if (!before.contains(place)) add("added", place, "", describe(left));
+      if (!before.contains(place)) add(Kind::Added, place, "", describe(left));
     if (a.compression() != b.compression())
-      out_.push_back({"part",
-                      "changed",
-                      title_ + " compression",
+      out_.push_back({Area::Part, Kind::Changed, title_ + " compression",
                       std::string(compression_name(a.compression())),
-                      std::string(compression_name(b.compression())),
-                      {}});
+                      std::string(compression_name(b.compression()))});
   }
 
  private:
-  Difference& add(std::string what, const std::string& place, std::string before,
-                  std::string after) {
+  Difference& add(Kind kind, const std::string& place, std::string before, std::string after) {
     const std::string where = title_ == "ramdisk" ? "/" + place : title_ + ": /" + place;
-    const char* area = is_policy_name(place) ? "selinux" : "ramdisk";
-    out_.push_back({area, std::move(what), where, std::move(before), std::move(after), {}});
+    const Area area = is_policy_name(place) ? Area::Selinux : Area::Ramdisk;
+    out_.push_back({area, kind, where, std::move(before), std::move(after)});
     return out_.back();
   }
 
   void both(const std::string& place, const Left& a, const Left& b) {
     const Entry &was = *a.entry, &now = *b.entry;
     if (was.type() != now.type()) {
-      add("type", place, describe(a), describe(b));
+      add(Kind::Type, place, describe(a), describe(b));
       return;
     }
     const auto mode = [](const Entry& e) { return fmt::format("{:04o}", e.mode() & 07777u); };
-    if (mode(was) != mode(now)) add("mode", place, mode(was), mode(now));
+    if (mode(was) != mode(now)) add(Kind::Mode, place, mode(was), mode(now));
     const auto owner = [](const Entry& e) {
       return fmt::format("{}:{}", e.get(EntryField::Uid), e.get(EntryField::Gid));
     };
-    if (owner(was) != owner(now)) add("owner", place, owner(was), owner(now));
+    if (owner(was) != owner(now)) add(Kind::Owner, place, owner(was), owner(now));
     const auto device = [](const Entry& e) {
       return fmt::format("{}:{}", e.get(EntryField::RdevMajor), e.get(EntryField::RdevMinor));
     };
-    if (device(was) != device(now)) add("device", place, device(was), device(now));
+    if (device(was) != device(now)) add(Kind::Device, place, device(was), device(now));
     content(place, a, b);
   }
 
@@ -111,10 +110,10 @@ class Walk {
     const View was = a.carrier->data().view(), now = b.carrier->data().view();
     if (equal(was, now)) return;
     if (a.entry->type() == newc::Symlink) {
-      add("link", place, std::string(as_text(was)), std::string(as_text(now)));
+      add(Kind::Link, place, std::string(as_text(was)), std::string(as_text(now)));
       return;
     }
-    Difference& difference = add("content", place, fmt::format("{} bytes", was.size()),
+    Difference& difference = add(Kind::Content, place, fmt::format("{} bytes", was.size()),
                                  fmt::format("{} bytes", now.size()));
     const bool text = was.size() <= kSmallText && now.size() <= kSmallText &&
                       looks_like_text(as_text(was)) && looks_like_text(as_text(now));
@@ -139,37 +138,27 @@ void compare_ramdisks(const ImageReading& a, const ImageReading& b, std::vector<
     const ReadRamdisk* other = find(b, title);
     if (other == nullptr) {
       out.push_back(
-          {"part", "removed", title, fmt::format("{} bytes", one.part.bytes.size()), "", {}});
+          {Area::Part, Kind::Removed, title, fmt::format("{} bytes", one.part.bytes.size()), ""});
       continue;
     }
     if (one.part.type != other->part.type)
-      out.push_back({"header",
-                     "changed",
-                     title + " type",
+      out.push_back({Area::Header, Kind::Changed, title + " type",
                      boot::ramdisk_type_name(one.part.type),
-                     boot::ramdisk_type_name(other->part.type),
-                     {}});
+                     boot::ramdisk_type_name(other->part.type)});
     if (one.part.board_id != other->part.board_id)
-      out.push_back({"header", "changed", title + " board_id", "", "", {}});
+      out.push_back({Area::Header, Kind::Changed, title + " board_id", "", ""});
     if (one.ramdisk && other->ramdisk) {
       Walk(title, out).run(*one.ramdisk, *other->ramdisk);
     } else if (!equal(one.part.bytes.view(), other->part.bytes.view())) {
-      out.push_back({"part",
-                     "content",
-                     title,
+      out.push_back({Area::Part, Kind::Content, title,
                      fmt::format("{} bytes", one.part.bytes.size()),
-                     fmt::format("{} bytes", other->part.bytes.size()),
-                     {}});
+                     fmt::format("{} bytes", other->part.bytes.size())});
     }
   }
   for (const ReadRamdisk& one : b.ramdisks)
     if (find(a, one.part.title()) == nullptr)
-      out.push_back({"part",
-                     "added",
-                     one.part.title(),
-                     "",
-                     fmt::format("{} bytes", one.part.bytes.size()),
-                     {}});
+      out.push_back({Area::Part, Kind::Added, one.part.title(), "",
+                     fmt::format("{} bytes", one.part.bytes.size())});
 }
 
 }  // namespace wexlo

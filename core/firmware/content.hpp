@@ -53,7 +53,7 @@ inline constexpr std::uint64_t kHeadBudget = 48u << 10;
 /// What a whole reading has shown.
 struct Verified {
   std::string sha256;  ///< of the image, lower-case hex; empty: not asked for
-  /// What was promised of all its bytes and is true, e.g. "sha-256", "crc-32"; empty: nothing was.
+  /// What was promised of all its bytes and matches, e.g. "sha-256", "crc-32"; empty: nothing was.
   std::string proof;
   std::string remark;  ///< what was noticed on the way: Source::remark
 };

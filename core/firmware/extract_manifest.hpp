@@ -15,7 +15,7 @@ struct ExtractedPartition {
   std::filesystem::path file;
   std::uint64_t size = 0;
   std::string sha256;     ///< empty: not counted
-  bool verified = false;  ///< the package promised something of all its bytes, and it is true
+  bool verified = false;  ///< the package promised something of all its bytes, and it matches
   std::string proof;      ///< what it was: "sha-256", "crc-32", "md5 of the package", …
   std::string from;       ///< the file inside the package
   std::string remark;     ///< what was noticed on the way, a sentence; may be empty

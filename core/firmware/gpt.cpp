@@ -47,7 +47,7 @@ Result<Table> read_table(const Source& source, std::uint64_t at, std::uint64_t s
         wrong("the table header's size is out of range", at + 12, "92", fmt::format("{}", size)));
   std::fill_n(header.begin() + 16, 4, std::byte{0});
   if (const auto found = crc32_of(View(header).first(size)); found != promised)
-    return fail(wrong("the table header's CRC-32 is not true", at + 16,
+    return fail(wrong("the table header's CRC-32 does not match", at + 16,
                       fmt::format("{:08x}", promised), fmt::format("{:08x}", found)));
   Table out{.sector = sector,
             .count = le<std::uint32_t>(header, 80),
@@ -64,7 +64,7 @@ Result<Table> read_table(const Source& source, std::uint64_t at, std::uint64_t s
   if (out.entries.size() < std::size_t{out.count} * out.entry)
     return fail(wrong("the table's entries are cut short", first * sector, "", ""));
   if (const auto found = crc32_of(out.entries); found != le<std::uint32_t>(header, 88))
-    return fail(wrong("the table entries' CRC-32 is not true", at + 88,
+    return fail(wrong("the table entries' CRC-32 does not match", at + 88,
                       fmt::format("{:08x}", le<std::uint32_t>(header, 88)),
                       fmt::format("{:08x}", found)));
   return out;

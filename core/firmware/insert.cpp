@@ -139,13 +139,13 @@ class Inserter {
       report_.notes.push_back(
           {Level::Warning, FindingCode::SignatureGone,
            fmt::format(
-               "{} was signed as a whole: that signature is left out, it would not be true. "
+               "{} was signed as a whole: that signature is left out, it would not be valid. "
                "A recovery that checks it refuses the package.",
                source->name())});
     if (rewritten.signature_stale)
       report_.notes.push_back(
           {Level::Warning, FindingCode::SignatureStale,
-           fmt::format("{} signs its members one by one (META-INF): that is not true for the "
+           fmt::format("{} signs its members one by one (META-INF): that is not valid for the "
                        "replaced ones.",
                        source->name())});
     return Rebuilt{std::move(rewritten.source)};

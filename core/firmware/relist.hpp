@@ -1,5 +1,5 @@
 #pragma once
-/// Listings that stay true when a file of their package is replaced: digests and sizes in the text,
+/// Listings that stay valid when a file of their package is replaced: digests and sizes in the text,
 /// wherever they stand; every other byte stays.
 
 #include <string>

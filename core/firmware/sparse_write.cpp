@@ -110,7 +110,7 @@ Result<std::vector<SparseCut>> cut_sparse(const SparseInput& input, std::uint64_
   if (limit == 0) return std::vector{SparseCut{0, blocks}};
   if (limit < kLeastLimit)
     return fail({.code = ErrorCode::Usage,
-                 .message = "the download limit is too small to be true",
+                 .message = "the download limit is too small to be right",
                  .expected = fmt::format("at least {} bytes", kLeastLimit),
                  .found = fmt::format("{}", limit)});
   WEXLO_TRY(const auto runs, Runs(input, context).of(0, blocks));

@@ -52,7 +52,7 @@ Result<Geometry> read_geometry(const Source& source, std::uint64_t at) {
                       fmt::format("{}", struct_size)));
   WEXLO_TRY(const Bytes whole, read_some(source, at, struct_size));
   if (whole.size() < struct_size || !sum_is_true(whole, 8))
-    return fail(wrong("the geometry's checksum is not true", at + 8, "", ""));
+    return fail(wrong("the geometry's checksum does not match", at + 8, "", ""));
   const Geometry out{le<std::uint32_t>(view, 40), le<std::uint32_t>(view, 44)};
   if (out.metadata_size == 0 || out.metadata_size % kSector != 0 ||
       out.metadata_size > kMaxMetadata || out.slots == 0 || out.slots > kMaxSlots)
@@ -86,10 +86,10 @@ Result<Metadata> read_metadata(const Source& source, std::uint64_t at, std::uint
   WEXLO_TRY(out.header, read_some(source, at, header_size));
   WEXLO_TRY(out.tables, read_some(source, at + header_size, tables_size));
   if (out.header.size() < header_size || !sum_is_true(out.header, 12))
-    return fail(wrong("the metadata header's checksum is not true", at + 12, "", ""));
+    return fail(wrong("the metadata header's checksum does not match", at + 12, "", ""));
   if (out.tables.size() < tables_size ||
       !equal(digest(DigestKind::Sha256, out.tables), View(out.header).subspan(48, kSumSize)))
-    return fail(wrong("the tables' checksum is not true", at + 48, "", ""));
+    return fail(wrong("the tables' checksum does not match", at + 48, "", ""));
   WEXLO_CHECK(check_tables(out));
   return out;
 }

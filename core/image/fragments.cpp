@@ -22,7 +22,7 @@ struct Row {
 
 std::vector<Row> rows_of(const Image& image) {
   std::vector<Row> rows;
-  const Section* table = image.section("vendor_ramdisk_table");
+  const Section* table = image.section(kFragmentTable);
   if (table == nullptr) return rows;
   const std::uint64_t step = image.number("vendor_ramdisk_table_entry_size");
   const std::uint64_t count = image.number("vendor_ramdisk_table_entry_num");
@@ -77,7 +77,7 @@ std::string RamdiskPart::title() const {
 }
 
 Status check_fragments(const Image& image) {
-  const Section* table = image.section("vendor_ramdisk_table");
+  const Section* table = image.section(kFragmentTable);
   if (table == nullptr) return {};
   const auto at = [&](std::string_view field) { return image.layout().field(field)->offset; };
   const std::uint64_t step = image.number("vendor_ramdisk_table_entry_size");
@@ -88,13 +88,15 @@ Status check_fragments(const Image& image) {
                  .message = "vendor_ramdisk_table_entry_size is out of range",
                  .offset = at("vendor_ramdisk_table_entry_size"),
                  .expected = fmt::format("at least {}", kRowSize),
-                 .found = fmt::format("{}", step)});
+                 .found = fmt::format("{}", step),
+                 .section = kFragmentTable});
   if (count * step > table->bytes.size())  // both are 32 bits: the product fits into 64
     return fail({.code = ErrorCode::OutOfRange,
                  .message = "vendor_ramdisk_table_entry_num runs past the table",
                  .offset = at("vendor_ramdisk_table_entry_num"),
                  .expected = fmt::format("at most {} entries", table->bytes.size() / step),
-                 .found = fmt::format("{}", count)});
+                 .found = fmt::format("{}", count),
+                 .section = kFragmentTable});
   const std::uint64_t whole = image.section("vendor_ramdisk")->bytes.size();
   auto rows = rows_of(image);
   for (const Row& row : rows)
@@ -103,7 +105,8 @@ Status check_fragments(const Image& image) {
                    .message = "a fragment runs past the vendor ramdisk, ramdisk_offset says so",
                    .offset = table->offset + row.at + kOffsetAt,
                    .expected = fmt::format("an end of at most {}", whole),
-                   .found = fmt::format("{} bytes from {}", row.size, row.offset)});
+                   .found = fmt::format("{} bytes from {}", row.size, row.offset),
+                   .section = kFragmentTable});
   std::ranges::sort(rows, {}, [](const Row& row) { return std::pair(row.offset, row.size); });
   for (std::size_t i = 1; i < rows.size(); ++i)
     if (rows[i - 1].size != 0 && rows[i].offset < rows[i - 1].offset + rows[i - 1].size)
@@ -111,7 +114,8 @@ Status check_fragments(const Image& image) {
                    .message = "two fragments of the vendor ramdisk lie over each other",
                    .offset = table->offset + rows[i].at + kOffsetAt,
                    .expected = fmt::format("at least {}", rows[i - 1].offset + rows[i - 1].size),
-                   .found = fmt::format("{}", rows[i].offset)});
+                   .found = fmt::format("{}", rows[i].offset),
+                   .section = kFragmentTable});
   return {};
 }
 
@@ -124,7 +128,7 @@ std::vector<RamdiskPart> ramdisk_parts(const Image& image) {
   const auto rows = rows_of(image);
   for (std::size_t i = 0; i < rows.size(); ++i) {
     RamdiskPart part = part_from(*section, rows[i].offset, rows[i].size);
-    const std::byte* row = image.section("vendor_ramdisk_table")->bytes.view().data() + rows[i].at;
+    const std::byte* row = image.section(kFragmentTable)->bytes.view().data() + rows[i].at;
     part.index = i;
     part.in_table = true;
     part.name = until_nul({row + kNameAt, kNameSize});
@@ -150,7 +154,7 @@ Status replace_ramdisk(Image& image, std::size_t index, Blob bytes) {
   if (whole.size() > 0xffffffffu)
     return fail({.code = ErrorCode::OutOfRange,
                  .message = "the vendor ramdisk grows past what its header can say"});
-  Bytes table = to_bytes(image.section("vendor_ramdisk_table")->bytes.view());
+  Bytes table = to_bytes(image.section(kFragmentTable)->bytes.view());
   const auto shift = static_cast<std::uint32_t>(now.size() - row.size);  // wraps when it shrinks
   for (const Row& other : rows_of(image)) {
     std::byte* at = table.data() + other.at;
@@ -160,7 +164,7 @@ Status replace_ramdisk(Image& image, std::size_t index, Blob bytes) {
   }
   store<std::uint32_t, LE>(table.data() + row.at + kSizeAt, static_cast<std::uint32_t>(now.size()));
   WEXLO_CHECK(image.replace("vendor_ramdisk", Blob(std::move(whole))));
-  return image.replace("vendor_ramdisk_table", Blob(std::move(table)));
+  return image.replace(kFragmentTable, Blob(std::move(table)));
 }
 
 Status set_fragment(Image& image, std::size_t part, std::string_view name, std::uint32_t type,
@@ -173,7 +177,7 @@ Status set_fragment(Image& image, std::size_t part, std::string_view name, std::
                  .message = "the fragment's name is too long",
                  .expected = fmt::format("at most {} bytes", kNameSize - 1),
                  .found = fmt::format("{} bytes", name.size())});
-  Bytes table = to_bytes(image.section("vendor_ramdisk_table")->bytes.view());
+  Bytes table = to_bytes(image.section(kFragmentTable)->bytes.view());
   std::byte* row = table.data() + rows[part].at;
   store<std::uint32_t, LE>(row + kTypeAt, type);
   if (until_nul({row + kNameAt, kNameSize}) != name) {
@@ -182,7 +186,7 @@ Status set_fragment(Image& image, std::size_t part, std::string_view name, std::
   }
   for (std::size_t word = 0; word < board_id.size(); ++word)
     store<std::uint32_t, LE>(row + kBoardAt + 4 * word, board_id[word]);
-  return image.replace("vendor_ramdisk_table", Blob(std::move(table)));
+  return image.replace(kFragmentTable, Blob(std::move(table)));
 }
 
 }  // namespace wexlo::boot

@@ -8,6 +8,9 @@
 
 namespace wexlo::boot {
 
+/// The section that lists the fragments of a vendor ramdisk.
+inline constexpr std::string_view kFragmentTable = "vendor_ramdisk_table";
+
 /// Values of a fragment's `ramdisk_type`.
 enum class RamdiskType : std::uint32_t { None = 0, Platform = 1, Recovery = 2, Dlkm = 3 };
 /// "none", "platform", "recovery", "dlkm"; the number for others.

@@ -63,7 +63,8 @@ Result<Image> Image::parse(const Layout& layout, const Blob& blob) {
                    .message = fmt::format("{} is out of range", rule.size_field),
                    .offset = field.offset,
                    .expected = fmt::format("at least {}", rule.bias),
-                   .found = fmt::format("{}", size)});
+                   .found = fmt::format("{}", size),
+                   .section = rule.name});
     size -= rule.bias;
     const std::uint64_t left = bytes.size() - at;
     if (size > left)
@@ -73,7 +74,8 @@ Result<Image> Image::parse(const Layout& layout, const Blob& blob) {
                    .offset = at,
                    .expected = fmt::format("{} bytes", size),
                    .found = fmt::format("{} bytes", left),
-                   .hint = "The file may be cut short: compare its size with the source's."});
+                   .hint = "The file may be cut short: compare its size with the source's.",
+                   .section = rule.name});
     const auto padded = std::min(align_up(size, image.page_), left);
     image.sections_.push_back({.name = std::string(rule.name),
                                .offset = at,

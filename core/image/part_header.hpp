@@ -24,7 +24,7 @@ struct Split {
 /// The header's own name for the part, e.g. "KERNEL".
 [[nodiscard]] std::string name_of(View header);
 
-/// The header for a payload of another size. A size that was not true stays as it was.
+/// The header for a payload of another size. A size that was not right stays as it was.
 [[nodiscard]] Bytes renewed(View header, std::uint64_t old_size, std::uint64_t new_size);
 
 }  // namespace wexlo::part_header

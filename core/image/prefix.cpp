@@ -64,7 +64,7 @@ std::string refresh(Image& image, View stock, std::uint64_t stock_end) {
   if (!was_true)
     return "Bytes of unknown meaning stand before the image: a length or digest in them may be "
            "stale now.";
-  if (!*was_true) return {};  // it was not true before either
+  if (!*was_true) return {};  // it was not valid before either
   const std::uint64_t said = length_field(old.view());
   std::uint64_t length = said;
   // What covers the whole file goes on doing so; what ends with the sections moves with them.

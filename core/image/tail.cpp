@@ -1,6 +1,7 @@
 #include "image/tail.hpp"
 
 #include <algorithm>
+#include <array>
 
 namespace wexlo {
 namespace {
@@ -40,21 +41,21 @@ std::size_t other_bytes(View at) {
 
 TailItem item_at(View rest) {
   const std::string_view text = as_text(rest);
-  if (text.starts_with(kEnforcing)) return {"enforcing trailer", 0, kEnforcing.size()};
-  if (const std::size_t der = der_size(rest)) return {"older boot signature", 0, der};
-  if (rest.size() == kFooter && text.starts_with("AVBf"))
-    return {"verified-boot footer", 0, kFooter};
+  if (text.starts_with(kEnforcing)) return {TailKind::EnforcingTrailer, 0, kEnforcing.size()};
+  if (const std::size_t der = der_size(rest)) return {TailKind::OlderSignature, 0, der};
+  if (rest.size() == kFooter && text.starts_with("AVBf")) return {TailKind::Footer, 0, kFooter};
   if (rest.size() >= 256 && text.starts_with("AVB0")) {
     const auto be = [&](std::size_t at) {
       return load<std::uint64_t, std::endian::big>(rest.data() + at);
     };
     const std::uint64_t left = rest.size() - 256, authentication = be(12), auxiliary = be(20);
     if (authentication <= left && auxiliary <= left - authentication)
-      return {"vbmeta", 0, 256 + authentication + auxiliary};
+      return {TailKind::Vbmeta, 0, 256 + authentication + auxiliary};
   }
-  for (const auto& [value, kind] : {std::pair{std::byte{0}, "zeros"}, {std::byte{0xff}, "0xff"}})
+  for (const auto& [value, kind] :
+       {std::pair{std::byte{0}, TailKind::Zeros}, {std::byte{0xff}, TailKind::Ones}})
     if (const std::size_t run = run_of(rest, value)) return {kind, 0, run};
-  return {"other bytes", 0, other_bytes(rest)};
+  return {TailKind::Other, 0, other_bytes(rest)};
 }
 
 }  // namespace
@@ -78,6 +79,13 @@ std::vector<TailItem> tail_items(View tail) {
       items.push_back(item);
   }
   return items;
+}
+
+std::string_view tail_name(TailKind kind) {
+  constexpr std::array<std::string_view, 7> kNames{
+      "enforcing trailer",    "older boot signature", "zeros", "0xff", "vbmeta",
+      "verified-boot footer", "other bytes"};
+  return kNames[static_cast<std::size_t>(kind)];
 }
 
 bool has_older_signature(View tail) {

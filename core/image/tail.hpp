@@ -8,9 +8,20 @@
 
 namespace wexlo {
 
+enum class TailKind : std::uint8_t {
+  EnforcingTrailer,
+  OlderSignature,
+  Zeros,
+  Ones,  ///< bytes of 0xff
+  Vbmeta,
+  Footer,
+  Other,
+};
+/// As texts have it, e.g. "older boot signature".
+[[nodiscard]] std::string_view tail_name(TailKind kind);
+
 struct TailItem {
-  std::string_view kind;     ///< "enforcing trailer", "older boot signature", "zeros", "0xff",
-                             ///< "vbmeta", "verified-boot footer", "other bytes"
+  TailKind kind = TailKind::Other;
   std::uint64_t offset = 0;  ///< from the tail's start
   std::uint64_t size = 0;    ///< bytes
 };

@@ -160,7 +160,7 @@ std::string set_once(std::string_view cmdline, std::string_view name, std::strin
   for (const Span& span : all)
     if (same_name(name_of(cmdline.substr(span.begin, span.size)), name)) mine.push_back(span);
   if (mine.empty()) return add(cmdline, word);
-  // Last first, so that the places in front stay true.
+  // Last first, so that the places in front stay right.
   for (std::size_t i = mine.size(); i-- > 1;)
     cut(out, mine[i]);
   return out.replace(mine[0].begin, mine[0].size, word);

@@ -169,7 +169,8 @@ Result<ImageInfo> image_info(const LoadedImage& loaded, const ImageReading& read
         prefix::is_true(prefix_bytes, loaded.bytes.view().subspan(prefix_bytes.size()));
   }
   for (const TailItem& item : tail_items(image.tail().view()))
-    info.tail.push_back({std::string(item.kind), image.sections_end() + item.offset, item.size});
+    info.tail.push_back(
+        {std::string(tail_name(item.kind)), image.sections_end() + item.offset, item.size});
   if (image.kind() == "vbmeta") {
     WEXLO_TRY(info.vbmeta, vbmeta_info(image));
   } else {

@@ -36,7 +36,7 @@ struct Inserted {
 };
 
 /// The output is read again before it appears: each image has to come out of it as it was given,
-/// and every digest and sum that the package names has to be true. Errors: Usage (the output is the
+/// and every digest and sum that the package names has to match. Errors: Usage (the output is the
 /// package itself), NotFound, Unsupported, DoesNotFit, Unexplained (what was written does not read
 /// as it should), Exists, those of reading and writing.
 [[nodiscard]] Result<Inserted> insert(const std::string& firmware, const InsertJob& job,

@@ -56,7 +56,7 @@ class FormRules {
 
   void unread() {
     const Error& why = *one_.trouble;
-    const bool table = why.message.contains("fragment") || why.message.contains("ramdisk_table");
+    const bool table = why.section == boot::kFragmentTable;
     std::string text = fmt::format("{} does not read: {}", one_.name, why.message);
     if (why.offset) text += fmt::format(" at {}", hex_value(*why.offset));
     if (!why.expected.empty()) text += fmt::format(": expected {}", why.expected);
@@ -237,7 +237,7 @@ class StockRules {
 
   static std::optional<std::uint64_t> trailer_at(const Image& image) {
     for (const TailItem& item : tail_items(image.tail().view()))
-      if (item.kind == "enforcing trailer") return item.offset;
+      if (item.kind == TailKind::EnforcingTrailer) return item.offset;
     return std::nullopt;
   }
 

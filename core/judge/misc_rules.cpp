@@ -20,7 +20,7 @@ void judge_slots(const Subject& misc, const std::string& slot, Report& report) {
   if (number(4) != kSlotMagic) return;
   if (number(28) != crc32_of(View(*raw).first(28))) {
     report.add(FindingCode::SlotState, misc.partition,
-               "The slot control block's checksum is not true: the "
+               "The slot control block's checksum does not match: the "
                "loader starts with its defaults.",
                false, Level::Warning);
     return;

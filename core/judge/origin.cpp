@@ -45,9 +45,7 @@ class Judge {
   }
 
  private:
-  void sign(std::string_view kind, std::string text) {
-    signs_.push_back({std::string(kind), std::move(text)});
-  }
+  void sign(SignKind kind, std::string text) { signs_.push_back({kind, std::move(text)}); }
 
   template <class Visit>
   static void each(const Ramdisk& ramdisk, Visit visit) {
@@ -73,7 +71,7 @@ class Judge {
                                             detect_compression(entry.data().view()));
       const bool link = entry.type() == newc::Symlink && name == "init" && place != "init";
       if (called && (program || link) && std::ranges::find(kUsual, place) == kUsual.end())
-        sign("second-init", fmt::format("a second init is kept at /{}", place));
+        sign(SignKind::SecondInit, fmt::format("a second init is kept at /{}", place));
     });
   }
 
@@ -105,11 +103,13 @@ class Judge {
     // A few among many: where times are as mixed as files are, they say nothing.
     const bool few = odd_times != 0 && same_time * 10 >= count * 8;
     if (few)
-      sign("pattern", fmt::format("{} of {} entries have another time than the rest, first /{}",
-                                  odd_times, count, first_time));
+      sign(SignKind::Pattern,
+           fmt::format("{} of {} entries have another time than the rest, first /{}", odd_times,
+                       count, first_time));
     if (odd_owners != 0 && same_owner * 10 >= count * 8)
-      sign("pattern", fmt::format("{} of {} entries have an owner no system file has, first /{}",
-                                  odd_owners, count, first_owner));
+      sign(SignKind::Pattern,
+           fmt::format("{} of {} entries have an owner no system file has, first /{}", odd_owners,
+                       count, first_owner));
   }
 
   /// Root folders. A generic ramdisk is the same on every phone; others have makers' folders, but
@@ -164,7 +164,8 @@ class Judge {
         odd.insert(root);
     });
     for (const std::string& root : odd)
-      sign("folders", fmt::format("no stock ramdisk of this layout has a folder /{}", root));
+      sign(SignKind::Folders,
+           fmt::format("no stock ramdisk of this layout has a folder /{}", root));
   }
 
   /// Mount points whose siblings are verified, and that are not.
@@ -181,7 +182,7 @@ class Judge {
         const bool sibling = any && name == "system";
         if (chained || sibling)
           sign(
-              "flags",
+              SignKind::Flags,
               fmt::format("/{} mounts {} without verification, where {} it", place, row.mount_point,
                           chained ? "vbmeta beside the image expects" : "its siblings have"));
       }
@@ -218,7 +219,7 @@ class Judge {
       for (const std::string_view word : {"ro.build.type=eng", "ro.build.type=userdebug",
                                           "ro.build.tags=test-keys", "ro.build.tags=dev-keys"})
         if (has_line(text, word))
-          sign("recovery",
+          sign(SignKind::Recovery,
                fmt::format("the recovery in it is no maker's: /{} has {}", place, word));
     });
   }
@@ -255,12 +256,18 @@ std::string_view origin_word(OriginWord word) {
   return words[static_cast<std::size_t>(word)];
 }
 
+std::string_view sign_name(SignKind kind) {
+  constexpr std::array<std::string_view, 6> kNames{"digest",  "second-init", "pattern",
+                                                   "folders", "flags",       "recovery"};
+  return kNames[static_cast<std::size_t>(kind)];
+}
+
 Origin judge_origin(const Image& image, const ImageReading& reading,
                     const std::vector<OwnDigest>& digests, const fs::path& file) {
   Origin out;
   for (const OwnDigest& digest : digests)
     if (!digest.matches)
-      out.signs.push_back({"digest", digest.what + " does not match its content"});
+      out.signs.push_back({SignKind::Digest, digest.what + " does not match its content"});
   std::string trouble;
   if (const auto journal = journal_of(reading, trouble)) {
     out.word = OriginWord::Journaled;
@@ -270,21 +277,21 @@ Origin judge_origin(const Image& image, const ImageReading& reading,
   }
   for (Sign& one : Judge(image, reading, file).run())
     out.signs.push_back(std::move(one));
-  std::set<std::string_view> kinds;
+  std::set<SignKind> kinds;
   for (const Sign& one : out.signs)
     kinds.insert(one.kind);
   const bool any_true = std::ranges::any_of(digests, &OwnDigest::matches);
   // A maker may have an odd folder, or times as mixed as these: where a digest over all of it is
   // true, such signs need a stronger one beside them.
-  const bool strong = kinds.contains("digest") || kinds.contains("second-init") ||
-                      kinds.contains("recovery") || kinds.contains("flags");
+  const bool strong = kinds.contains(SignKind::Digest) || kinds.contains(SignKind::SecondInit) ||
+                      kinds.contains(SignKind::Recovery) || kinds.contains(SignKind::Flags);
   if (kinds.size() >= 2 && (strong || !any_true)) {
     out.word = OriginWord::Altered;
     out.reason = fmt::format("{} independent signs of another tool", kinds.size());
   } else if (any_true && !strong) {
     out.word = OriginWord::Pristine;
     const auto at = std::ranges::find_if(digests, &OwnDigest::matches);
-    out.reason = at->what + " is true";
+    out.reason = at->what + " matches";
   } else if (kinds.size() == 1) {
     out.word = OriginWord::Unknown;
     out.reason = out.signs.front().text + "; one sign alone does not settle it";

@@ -10,8 +10,12 @@
 namespace wexlo {
 
 /// One thing that shows another tool's patch. Signs of one kind count once.
+enum class SignKind : std::uint8_t { Digest, SecondInit, Pattern, Folders, Flags, Recovery };
+/// As JSON has it, e.g. "second-init".
+[[nodiscard]] std::string_view sign_name(SignKind kind);
+
 struct Sign {
-  std::string kind;  ///< "digest", "second-init", "pattern", "folders", "flags", "recovery"
+  SignKind kind = SignKind::Pattern;
   std::string text;  ///< a clause for people, with the place
 };
 

@@ -1,6 +1,7 @@
 #include "judge/phone_set.hpp"
 
 #include <algorithm>
+#include <mutex>
 
 #include "base/error_kinds.hpp"
 #include "text/text.hpp"
@@ -69,6 +70,18 @@ std::string partition_of_file(const Source& image, const std::string& path,
   return kind == "boot" && is_init_boot(image) ? "init_boot" : kind;
 }
 
+struct PhoneSet::Opened {
+  std::mutex mutex;
+  SourcePtr source;
+};
+
+void PhoneSet::add(const PhoneSet& other) {
+  for (const Member& member : other.members_)
+    put(member);
+  std::ranges::copy(other.firmwares_, std::back_inserter(firmwares_));
+  whole_ = whole_ || other.whole_;
+}
+
 void PhoneSet::add(const Firmware& firmware) {
   for (const PartitionFacts& one : firmware.partitions)
     put({one.name, "", one.size, one.content, false});
@@ -109,6 +122,7 @@ Status PhoneSet::add(const std::string& path, const Context& context) {
 }
 
 void PhoneSet::put(Member member) {
+  if (!member.opened) member.opened = std::make_shared<Opened>();
   const auto same = std::ranges::find(members_, member.name, &Member::name);
   if (same != members_.end())
     *same = std::move(member);
@@ -168,15 +182,12 @@ std::string PhoneSet::suffix(const std::string& slot, std::string& other) const 
   return has("_a") ? "_a" : has("_b") ? "_b" : "";
 }
 
-Result<SourcePtr> PhoneSet::source(const Member& member, const Context& context) const {
-  {
-    const std::lock_guard lock(mutex_);
-    const auto at = open_.find(member.where + "!" + member.name);
-    if (at != open_.end()) return at->second;
+Result<SourcePtr> PhoneSet::source(const Member& member, const Context& context) {
+  const std::lock_guard lock(member.opened->mutex);
+  if (!member.opened->source) {
+    WEXLO_TRY(member.opened->source, member.content->source(context));
   }
-  WEXLO_TRY(SourcePtr source, member.content->source(context));
-  const std::lock_guard lock(mutex_);
-  return open_.insert_or_assign(member.where + "!" + member.name, std::move(source)).first->second;
+  return member.opened->source;
 }
 
 Result<Subject> read_subject(const PhoneSet& set, const PhoneSet::Member& member,

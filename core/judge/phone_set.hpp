@@ -1,8 +1,7 @@
 #pragma once
 /// The images of one phone, put together from files, folders and firmware.
 
-#include <map>
-#include <mutex>
+#include <memory>
 
 #include "firmware/formats.hpp"
 #include "judge/subject.hpp"
@@ -20,6 +19,8 @@ class PhoneSet {
   /// Errors: those of opening.
   [[nodiscard]] Status add(const std::string& path, const Context& context);
 
+  /// What another set holds, opened once for both: they may live as long as they like.
+  void add(const PhoneSet& other);
   /// The partitions of a firmware that stays open as long as the set.
   void add(const Firmware& firmware);
   /// An image in memory, in the place of the partition of that name (with or without its slot).
@@ -30,6 +31,7 @@ class PhoneSet {
   [[nodiscard]] Status add_image(const std::string& path, const std::string& name,
                                  const Context& context);
 
+  struct Opened;  ///< a member's bytes, once somebody has asked for them
   struct Member {
     std::string name;   ///< as its package calls it
     std::string where;  ///< path it came from
@@ -37,6 +39,7 @@ class PhoneSet {
     ContentPtr content;
     bool single = false;  ///< a file of its own
     bool cheap = false;   ///< reading a part of it costs no more than that part
+    std::shared_ptr<Opened> opened{};
   };
   [[nodiscard]] const std::vector<Member>& members() const { return members_; }
   [[nodiscard]] const Member* find(std::string_view name) const;  ///< nullptr: none
@@ -46,10 +49,13 @@ class PhoneSet {
   /// @param other  the slot that is there besides, when nobody chose
   [[nodiscard]] std::string suffix(const std::string& slot, std::string& other) const;
 
-  /// A member's bytes for random access; opened once. Errors: those of the content.
-  [[nodiscard]] Result<SourcePtr> source(const Member& member, const Context& context) const;
+  /// A member's bytes for random access; opened once, by whichever thread asks first.
+  /// Errors: those of the content.
+  [[nodiscard]] static Result<SourcePtr> source(const Member& member, const Context& context);
 
-  [[nodiscard]] const std::vector<FirmwarePtr>& firmwares() const { return firmwares_; }
+  [[nodiscard]] const std::vector<std::shared_ptr<const Firmware>>& firmwares() const {
+    return firmwares_;
+  }
   /// Holds a firmware, or a folder of images: not only single files.
   [[nodiscard]] bool is_whole() const { return whole_; }
 
@@ -58,10 +64,8 @@ class PhoneSet {
   Status add_raw(const std::string& path, Error why);
 
   bool whole_ = false;
-  std::vector<FirmwarePtr> firmwares_;
+  std::vector<std::shared_ptr<const Firmware>> firmwares_;
   std::vector<Member> members_;
-  mutable std::mutex mutex_;
-  mutable std::map<std::string, SourcePtr> open_;
 };
 
 /// The partition that a single image is for: by its verified-boot footer, else by its file's name

@@ -121,9 +121,9 @@ class SetRules {
     for (const std::string_view name : ramdisk_partitions(RamdiskOrder::Joined))
       if (const Subject* one = find(name))
         chain.push_back({std::string(name), one->image(), &one->reading});
-    for (const std::string& problem : starts_of(chain).problems)
-      if (!problem.contains("lz4 frame"))  // told of the image that has it
-        report_.add(FindingCode::JoinedRamdisk, "", problem + ".");
+    for (const StartProblem& problem : starts_of(chain).problems)
+      if (problem.kind == StartTrouble::Joint)  // of the others the image that has it tells
+        report_.add(FindingCode::JoinedRamdisk, "", problem.text + ".");
   }
 
   /// The generic ramdisk is here; what a vendor's holds may not be.

@@ -26,16 +26,19 @@ void check_joint(const std::vector<StartPart>& parts, std::string_view start, St
   for (std::size_t i = 1; i < parts.size(); ++i) {
     const std::string &before = parts[i - 1].compression, &now = parts[i].compression;
     if (before == "lz4-legacy" && !now.empty() && now != before)
-      out.problems.push_back(fmt::format(
-          "{} start: {} data of {} follows lz4 data, which has no end mark: a kernel reads it as a "
-          "broken block",
-          start, now, parts[i].partition));
+      out.problems.push_back(
+          {StartTrouble::Joint, fmt::format("{} start: {} data of {} follows lz4 data, which has "
+                                            "no end mark: a kernel reads it as a "
+                                            "broken block",
+                                            start, now, parts[i].partition)});
   }
   for (const StartPart& part : parts)
     if (part.compression == "lz4-frame")
-      out.problems.push_back(fmt::format(
-          "{} start: the ramdisk of {} is an lz4 frame, which a kernel does not unpack itself",
-          start, part.partition));
+      out.problems.push_back(
+          {StartTrouble::Unpacking,
+           fmt::format(
+               "{} start: the ramdisk of {} is an lz4 frame, which a kernel does not unpack itself",
+               start, part.partition)});
 }
 
 void add_vendor(const ChainImage& vendor, Starts& out) {

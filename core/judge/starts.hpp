@@ -17,9 +17,19 @@ struct StartPart {
   std::string compression;  ///< empty: not known here
 };
 
+/// What a kernel would stumble over.
+enum class StartTrouble : std::uint8_t {
+  Joint,      ///< what follows what
+  Unpacking,  ///< one part by itself
+};
+struct StartProblem {
+  StartTrouble kind = StartTrouble::Joint;
+  std::string text;  ///< a sentence without its full stop
+};
+
 struct Starts {
   std::vector<StartPart> normal, recovery;  ///< in the order the kernel unpacks them
-  std::vector<std::string> problems;        ///< what a kernel would stumble over, sentences
+  std::vector<StartProblem> problems{};
   [[nodiscard]] bool empty() const { return normal.empty() && recovery.empty(); }
 };
 

@@ -236,10 +236,10 @@ class Repacker {
     for (const Edited& one : edited_) {
       if (one.changes.empty()) continue;
       for (const TreeChange& change : one.changes)
-        out_.changes.push_back({one.tree->in_table
-                                    ? boot::ramdisk_parts(image).at(one.tree->index).title()
-                                    : one.part->name,
-                                change.what, change.place, change.detail});
+        out_.changes.push_back(
+            {one.tree->in_table ? boot::ramdisk_parts(image).at(one.tree->index).title()
+                                : one.part->name,
+             std::string(tree_change_name(change.kind)), change.place, change.detail});
       edited.push_back({one.tree->index, &one.ramdisk});
     }
     if (out_.changes.empty()) {

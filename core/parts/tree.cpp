@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <map>
 #include <set>
 #include <tuple>
@@ -58,7 +59,7 @@ class Rebuild {
     for (std::size_t s = 0; s < streams.size(); ++s)
       finish_stream(s, std::move(streams[s]));
     WEXLO_CHECK(add_new_files());
-    std::ranges::sort(changes_, {}, [](const TreeChange& c) { return std::tie(c.place, c.what); });
+    std::ranges::sort(changes_, {}, [](const TreeChange& c) { return std::tie(c.place, c.kind); });
     return AppliedTree{std::move(changes_), std::move(notes_)};
   }
 
@@ -142,12 +143,14 @@ class Rebuild {
         take_renamed(*known->entry, row, renamed->second, out);
         return {};
       }
-      changes_.push_back({"removed", newc::place_of(row.name), "no longer in the tree"});
+      changes_.push_back(
+          {TreeChangeKind::Removed, newc::place_of(row.name), "no longer in the tree"});
       gone_[stream].push_back(known->entry);
       return {};
     }
     Entry entry = known != nullptr ? *known->entry : Entry::make(row.name, type_bits(row.type), {});
-    if (known == nullptr) changes_.push_back({"added", newc::place_of(row.name), "by the list"});
+    if (known == nullptr)
+      changes_.push_back({TreeChangeKind::Added, newc::place_of(row.name), "by the list"});
     WEXLO_CHECK(set_attributes(entry, row, known != nullptr ? known->row : nullptr));
     bool rewritten = false;
     if (row.type == "f" && row.linked.empty()) {
@@ -155,7 +158,7 @@ class Rebuild {
       rewritten = !equal(content.view(), entry.data().view());
       if (rewritten) {
         if (known != nullptr)
-          changes_.push_back({"content", newc::place_of(row.name),
+          changes_.push_back({TreeChangeKind::Content, newc::place_of(row.name),
                               fmt::format("{} -> {} bytes", entry.data().size(), content.size())});
         entry.set_data(std::move(content));
       }
@@ -175,7 +178,8 @@ class Rebuild {
     if (const auto at = disk_.folders.find(place); row.type == "d" && at != disk_.folders.end())
       mode = mode_from_disk(row, at->second, false);
     if (mode == row.mode) return;
-    changes_.push_back({"mode", place, fmt::format("{:04o} -> {:04o}", row.mode, mode)});
+    changes_.push_back(
+        {TreeChangeKind::Mode, place, fmt::format("{:04o} -> {:04o}", row.mode, mode)});
     entry.set(Field::Mode, type_bits(row.type) | mode);
   }
 
@@ -183,7 +187,7 @@ class Rebuild {
   void take_renamed(const Entry& stock, const ListRow& row, const std::string& place,
                     std::vector<Entry>& out) {
     const std::string old = newc::place_of(row.name);
-    changes_.push_back({"renamed", old, "-> /" + place});
+    changes_.push_back({TreeChangeKind::Renamed, old, "-> /" + place});
     handled_.insert(place);
     Entry entry = stock;
     const auto folder = [](const std::string& of) { return of.substr(0, of.rfind('/') + 1); };
@@ -200,7 +204,7 @@ class Rebuild {
     if (stock != nullptr && stock->same_attributes(row)) return {};
     if (stock != nullptr)
       changes_.push_back(
-          {"attributes", newc::place_of(row.name),
+          {TreeChangeKind::Attributes, newc::place_of(row.name),
            fmt::format("{} {:04o} {}:{} -> {} {:04o} {}:{}", stock->type, stock->mode, stock->uid,
                        stock->gid, row.type, row.mode, row.uid, row.gid)});
     entry.set(Field::Mode, type_bits(row.type) | row.mode);
@@ -234,7 +238,7 @@ class Rebuild {
       for (const Stock& stock : group) {
         if (name.stream != stream || stock.used || stock.row->type == "end") continue;
         const std::string place = newc::place_of(stock.row->name);
-        changes_.push_back({"removed", place, "no longer in the list"});
+        changes_.push_back({TreeChangeKind::Removed, place, "no longer in the list"});
         handled_.insert(place);  // its file may still be in the tree: it is not a new one
         gone_[stream].push_back(stock.entry);
       }
@@ -245,7 +249,8 @@ class Rebuild {
     changed.entries = std::move(entries);
     newc::give_sums(changed);
     if (newc::same(changed, ramdisk_.segments[stream].archive)) return;
-    if (changes_.empty()) changes_.push_back({"order", "", "the list's lines were moved"});
+    if (changes_.empty())
+      changes_.push_back({TreeChangeKind::Order, "", "the list's lines were moved"});
     ramdisk_.segments[stream].archive = std::move(changed);
     ramdisk_.segments[stream].touched = true;
   }
@@ -283,13 +288,14 @@ class Rebuild {
       if (find_entry(ramdisk_, place)) continue;
       WEXLO_TRY(const auto made, add_entry(ramdisk_, std::move(entry)));
       for (const std::string& one : made)
-        if (!told.contains(one)) changes_.push_back({"added", one, "new in the tree"});
+        if (!told.contains(one))
+          changes_.push_back({TreeChangeKind::Added, one, "new in the tree"});
     }
     return {};
   }
   bool removed(const std::string& place) const {
     return std::ranges::any_of(changes_, [&](const TreeChange& change) {
-      return change.what == "removed" && change.place == place;
+      return change.kind == TreeChangeKind::Removed && change.place == place;
     });
   }
 
@@ -309,6 +315,12 @@ class Rebuild {
 };
 
 }  // namespace
+
+std::string_view tree_change_name(TreeChangeKind kind) {
+  constexpr std::array<std::string_view, 7> kNames{"added", "attributes", "content", "mode",
+                                                   "order", "removed",    "renamed"};
+  return kNames[static_cast<std::size_t>(kind)];
+}
 
 Result<AppliedTree> apply_tree(Ramdisk& ramdisk, const TreePaths& paths) {
   WEXLO_TRY(const Blob text, read_file(paths.list));

@@ -22,8 +22,20 @@ struct TreePaths {
 /// (refused before anything is written), Io.
 [[nodiscard]] Status write_tree(const Ramdisk& ramdisk, const TreePaths& paths);
 
+enum class TreeChangeKind : std::uint8_t {
+  Added,
+  Attributes,
+  Content,
+  Mode,
+  Order,
+  Removed,
+  Renamed
+};
+/// As JSON and tables have it.
+[[nodiscard]] std::string_view tree_change_name(TreeChangeKind kind);
+
 struct TreeChange {
-  std::string what;    ///< "added", "removed", "renamed", "content", "attributes", "mode", "order"
+  TreeChangeKind kind = TreeChangeKind::Content;
   std::string place;   ///< where in the ramdisk
   std::string detail;  ///< e.g. "mode 0644 -> 0755"
 };

@@ -68,7 +68,7 @@ class Account {
     flush();
   }
 
-  /// A prefix may differ where it says something of the content, and then that has to be true.
+  /// A prefix may differ where it says something of the content, and then that has to match it.
   Status prefix() {
     const Blob &now = output_.image->prefix(), &old = stock_.image->prefix();
     if (now.size() != old.size()) return unexplained("the bytes before the image");
@@ -173,7 +173,7 @@ class Account {
     return "device trees, their nodes accounted for one by one";
   }
 
-  /// Rows may differ in size and offset alone; whether those are true the parser has checked.
+  /// Rows may differ in size and offset alone; whether those are valid the parser has checked.
   Status table(const Section& section, const Section& old) const {
     const std::uint64_t row = output_.image->number("vendor_ramdisk_table_entry_size");
     const View now = section.bytes.view();
@@ -294,7 +294,7 @@ class Account {
                        now.vbmeta_offset);
   }
 
-  /// The footer's struct may differ in the hash descriptor alone, and that has to be true.
+  /// The footer's struct may differ in the hash descriptor alone, and that has to match.
   Status footer_area(const verified::Footer& now, const verified::Footer& old) const {
     const auto struct_of = [](const LoadedImage& image, const verified::Footer& footer) {
       return verified::parse_vbmeta(image.bytes.part(footer.vbmeta_offset, footer.vbmeta_size));
@@ -306,7 +306,7 @@ class Account {
     WEXLO_TRY(const auto was_true, verified::own_digest_matches(stock_bytes()));
     WEXLO_TRY(const auto is_true, verified::own_digest_matches(output_bytes()));
     if (was_true.value_or(false) && !is_true.value_or(false))
-      return unexplained("the footer's digest is not true", now.vbmeta_offset);
+      return unexplained("the footer's digest does not match", now.vbmeta_offset);
     const std::uint64_t end = output_.image->sections_end();
     const std::uint64_t gap_end = output_bytes().size() - verified::kFooterSize;
     const std::uint64_t struct_end = now.vbmeta_offset + now.vbmeta_size;

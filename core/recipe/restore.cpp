@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <array>
+
 #include "base/digest.hpp"
 #include "base/source.hpp"
 #include "image/boot.hpp"
@@ -46,7 +48,7 @@ class Restoration {
       WEXLO_CHECK(from_copy(journal));
     } else if (journal) {
       WEXLO_TRY(out_.bytes, follow_way_back(patched_, *journal, context_));
-      out_.from = "image";
+      out_.from = RestoredFrom::Image;
       out_.proof = "its SHA-256 is the one that the journal recorded";
     } else if (patched_.image->kind() == "vbmeta") {
       WEXLO_CHECK(from_signature());
@@ -88,7 +90,7 @@ class Restoration {
                    .expected = wanted,
                    .found = found,
                    .hint = "Take the copy of the same kit, or the same build's image."});
-    out_.from = "stock-copy";
+    out_.from = RestoredFrom::StockCopy;
     return {};
   }
 
@@ -125,7 +127,7 @@ class Restoration {
     if (sealed && copy.bytes.size() != patched_.bytes.size())
       return refuse(fmt::format("it has {} bytes, the patched image {}", copy.bytes.size(),
                                 patched_.bytes.size()));
-    out_.from = "stock-copy";
+    out_.from = RestoredFrom::StockCopy;
     out_.proof = "it is of the same partition and form, and its own digest matches";
     out_.notes.emplace_back(
         "Nothing recorded which stock image this one was made from: that the copy is of the same "
@@ -133,13 +135,13 @@ class Restoration {
     return {};
   }
 
-  /// The flags under which the struct's own hash, and so its signature, is true.
+  /// The flags under which the struct's own hash matches, and so its signature is valid.
   Status from_signature() {
     WEXLO_TRY(out_.bytes, flags_as_signed(*patched_.image));
     WEXLO_TRY(const LoadedImage vbmeta, load_image(out_.bytes, "the restored image"));
     const std::uint64_t now = patched_.image->number("flags"),
                         flags = vbmeta.image->number("flags");
-    out_.from = "signature";
+    out_.from = RestoredFrom::Signature;
     out_.proof = fmt::format("with flags {} the hash that its signature covers matches", flags);
     out_.undone.push_back(fmt::format("vbmeta flags {} -> {}", now, flags));
     out_.notes.emplace_back(
@@ -167,6 +169,11 @@ class Restoration {
 };
 
 }  // namespace
+
+std::string_view restored_name(RestoredFrom from) {
+  constexpr std::array<std::string_view, 3> kNames{"image", "stock-copy", "signature"};
+  return kNames[static_cast<std::size_t>(from)];
+}
 
 Result<Restored> restore_image(const LoadedImage& patched, const RestoreOptions& options,
                                const Context& context) {

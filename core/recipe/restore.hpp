@@ -16,11 +16,20 @@ struct RestoreOptions {
   std::function<Result<std::string>(const std::string& patched)> recorded;
 };
 
+/// Where the stock bytes came from.
+enum class RestoredFrom : std::uint8_t {
+  Image,      ///< the patched image itself: its way back
+  StockCopy,  ///< the copy of the stock image that was given
+  Signature,  ///< the stock image with its older signature put back
+};
+/// As JSON has it, e.g. "stock-copy".
+[[nodiscard]] std::string_view restored_name(RestoredFrom from);
+
 struct Restored {
   Blob bytes;
   std::string sha256;
   std::string partition;
-  std::string from;                 ///< "image", "stock-copy", "signature"
+  RestoredFrom from = RestoredFrom::Image;
   std::string proof;                ///< a clause: what says that it is the stock image
   std::vector<std::string> undone;  ///< the edits that are gone with it, `recipe: summary`
   std::vector<std::string> notes;   ///< sentences for the user

@@ -242,18 +242,19 @@ Result<Blob> flags_as_signed(const Image& patched) {
   const std::uint64_t now = vbmeta.number("flags");
   if (verified::own_hash_matches(vbmeta).value_or(false))
     return fail({.code = ErrorCode::NoWayBack,
-                 .message = "the vbmeta's own hash is true: its flags are as they were signed",
+                 .message = "the vbmeta's own hash matches: its flags are as they were signed",
                  .hint = "There is nothing to restore."});
   for (std::uint64_t flags = 0; flags <= known; ++flags) {
     WEXLO_CHECK(vbmeta.set_number("flags", (now & ~known) | flags));
     if (verified::own_hash_matches(vbmeta).value_or(false)) return Blob(vbmeta.write());
   }
-  return fail({.code = ErrorCode::NoWayBack,
-               .message = vbmeta.number("algorithm_type") == 0
-                              ? "the vbmeta is not signed: nothing in it tells the flags it had"
-                              : "with no setting of its flags is the vbmeta's own hash true: more "
-                                "than its flags was changed",
-               .hint = "Give the stock image: --stock FILE (a kit keeps it in stock/)."});
+  return fail(
+      {.code = ErrorCode::NoWayBack,
+       .message = vbmeta.number("algorithm_type") == 0
+                      ? "the vbmeta is not signed: nothing in it tells the flags it had"
+                      : "with no setting of its flags does the vbmeta's own hash match: more "
+                        "than its flags was changed",
+       .hint = "Give the stock image: --stock FILE (a kit keeps it in stock/)."});
 }
 
 }  // namespace wexlo

@@ -121,7 +121,7 @@ Result<verified::HashDescriptor> make_hash(const Source& image, std::uint64_t co
   return hash;
 }
 
-/// The output read afresh: the content is the image's, the digest is true for what stands there,
+/// The output read afresh: the content is the image's, the digest matches what stands there,
 /// and struct and footer are those that were meant.
 Status read_back(const Source& image, std::uint64_t content_size, const Footed& done,
                  const FooterWish& wish, ImageSink& out, const Context& context) {
@@ -214,8 +214,8 @@ std::uint64_t end_of_content(const Source& image) {
   if (!loaded || !loaded->image || loaded->image->kind() == "vbmeta") return image.size();
   std::uint64_t end = loaded->image->sections_end();
   for (const TailItem& item : tail_items(loaded->image->tail().view()))
-    if (item.kind != "zeros" && item.kind != "0xff" && item.kind != "vbmeta" &&
-        item.kind != "verified-boot footer")
+    if (item.kind != TailKind::Zeros && item.kind != TailKind::Ones &&
+        item.kind != TailKind::Vbmeta && item.kind != TailKind::Footer)
       end = std::max(end, loaded->image->sections_end() + item.offset + item.size);
   return std::min(end, image.size());
 }

@@ -20,7 +20,7 @@ Result<SourcePtr> seal_older(const SealInput& input, const SealOptions& options,
   if (options.older == OlderSignature::Keep) {
     if (found) {
       sealed.done.push_back(
-          fmt::format("older signature kept, {}", found->holds ? "and true" : "though not true"));
+          fmt::format("older signature kept, {}", found->holds ? "and valid" : "though not valid"));
       if (!found->holds)
         findings.push_back(
             {Level::Warning, FindingCode::OlderSignature,

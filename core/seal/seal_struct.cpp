@@ -19,7 +19,7 @@ using verified::HashtreeDescriptor;
 
 namespace {
 
-/// The struct as it stands in the output is the one that was meant, and its own hash is true.
+/// The struct as it stands in the output is the one that was meant, and its own hash matches.
 Status read_back(ImageSink& sink, View meant, const std::string& partition) {
   if (auto written = check_written(sink, 0, meant); !written)
     return fail(in_file(std::move(written).error(), partition));

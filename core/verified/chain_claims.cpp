@@ -93,7 +93,7 @@ Status ClaimJudge::tree(Claim& claim, const HashtreeDescriptor& said, const Sour
   auto found = check_tree(partition, said, context_);
   if (!found && is_of_bytes(found.error().code)) {
     blame(claim, FindingCode::SystemDigest, Standing::DigestMismatch,
-          fmt::format("The hash tree of {} cannot be true: {} ({}).", said.partition,
+          fmt::format("The hash tree of {} cannot be valid: {} ({}).", said.partition,
                       found.error().message, found.error().found));
     return {};
   }

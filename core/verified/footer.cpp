@@ -32,7 +32,7 @@ Error does_not_fit(std::uint64_t need, std::uint64_t have, std::string_view room
           .hint = "Put fewer or smaller files in, or strip them; the partition cannot grow."};
 }
 
-/// Whether a hash descriptor is true; nullopt: it has no digest, one of a kind that is not known,
+/// Whether a hash descriptor matches; nullopt: it has no digest, one of a kind that is not known,
 /// or covers more than there is.
 std::optional<bool> is_true(const HashDescriptor& hash, View content) {
   const auto kind = hash_algorithm(hash.hash_algorithm);

@@ -45,7 +45,7 @@ class Signer {
   virtual ~Signer() = default;
   [[nodiscard]] const Bytes& public_key() const { return blob_; }  ///< the blob
   [[nodiscard]] unsigned bits() const { return key_bits(blob_); }
-  /// Errors: those of the program, BadSignature (what came back is not true).
+  /// Errors: those of the program, BadSignature (what came back is not valid).
   [[nodiscard]] Result<Bytes> sign(DigestKind kind, View digest) const;
 
  protected:

@@ -15,7 +15,7 @@ struct OlderSignatureInfo {
   std::size_t size = 0;      ///< of the whole sequence
   std::string algorithm;     ///< "sha256-rsa2048" and the like; empty: not known
   std::string certificate_sha256, subject;
-  bool holds = false;  ///< the signature is true for the image, with the key in its certificate
+  bool holds = false;  ///< the signature is valid for the image, with the key in its certificate
 };
 /// @param at  bytes from where the signature stands  @param image  bytes before it
 /// nullopt: there is none, or it does not read.

@@ -108,7 +108,7 @@ struct Footer {
 
 /// The hash descriptor that covers the image which carries the struct. A struct may hold those of
 /// other partitions, too: where a boot image's own is the top-level one, dtbo's is beside its own.
-/// Of several it is the one whose digest is true for `content`, else the one of that name.
+/// Of several it is the one whose digest matches `content`, else the one of that name.
 /// @param content    the image's bytes
 /// @param partition  what such an image is usually called, e.g. "boot"
 /// @return its index among `all`; nullopt: none with a digest, or nothing tells which

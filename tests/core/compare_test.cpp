@@ -24,7 +24,7 @@ ImageComparison compared(const std::string& a, const std::string& b) {
 bool has(const ImageComparison& c, const std::string& area, const std::string& what,
          const std::string& where) {
   return std::ranges::any_of(c.differences, [&](const Difference& d) {
-    return d.area == area && d.what == what && d.where == where;
+    return area_name(d.area) == area && difference_name(d.kind) == what && d.where == where;
   });
 }
 

@@ -198,7 +198,7 @@ TEST_CASE("tail: what stands behind an image is told piece by piece") {
     for (const TailItem& item : tail_items(as_view(bytes))) {
       CHECK(item.offset == at);
       at += item.size;
-      out += std::string(item.kind) + " " + std::to_string(item.size) + ";";
+      out += std::string(tail_name(item.kind)) + " " + std::to_string(item.size) + ";";
     }
     CHECK(at == bytes.size());
     return out;
@@ -229,7 +229,7 @@ TEST_CASE("tail: a trailer follows the last section when that grows") {
   check_same(image->write(), as_view(wanted));
 }
 
-TEST_CASE("prefix: a part header that says more than there is, is not true") {
+TEST_CASE("prefix: a part header that says more than there is, is not valid") {
   const std::string header = chipset_header("KERNEL", noise(100));
   CHECK(prefix::is_true(as_view(header), as_view(noise(100))) == true);
   CHECK(prefix::is_true(as_view(header), as_view(noise(99))) == false);

@@ -109,6 +109,20 @@ TEST_CASE("layering: no file has a constant of the name that a header of its roo
   CHECK(in_files["firmware"].contains("kSparseMajor"));
 }
 
+TEST_CASE("layering: no file is longer than 400 lines") {
+  constexpr std::ptrdiff_t kMost = 400;
+  int seen = 0;
+  for (const char* top : {"core", "cli", "demo", "tests", "bench", "fuzz"})
+    for (const auto& entry :
+         fs::recursive_directory_iterator(fs::path(wexlo::test::source_folder()) / top)) {
+      if (entry.path().extension() != ".cpp" && entry.path().extension() != ".hpp") continue;
+      ++seen;
+      CAPTURE(entry.path().string());
+      CHECK(std::ranges::count(wexlo::test::read(entry.path()), '\n') <= kMost);
+    }
+  CHECK(seen > 500);
+}
+
 TEST_CASE("layering: core neither prints nor knows a terminal") {
   const std::regex forbidden("std::(cout|cerr|clog)|printf\\(|isatty|getenv|<iostream>|<CLI/");
   for (const auto& entry :

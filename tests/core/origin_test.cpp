@@ -41,7 +41,7 @@ std::string init_boot(CpioBytes entries, bool footer) {
 std::string kinds(const ImageInfo& info) {
   std::string out;
   for (const Sign& sign : info.origin.signs)
-    out += sign.kind + ";";
+    out += std::string(sign_name(sign.kind)) + ";";
   return out;
 }
 

@@ -90,7 +90,7 @@ TEST_CASE("patch: every byte that differs lies in a range that says why") {
   }
 }
 
-TEST_CASE("patch: footers and ids are true for the new content") {
+TEST_CASE("patch: footers and ids match the new content") {
   for (const std::string& stock : stock_images()) {
     const Patched done = patch(stock, recipe(kAddOn));
     const auto image = load(text(done.bytes));

@@ -1,84 +1,14 @@
-/// Startability: every rule provoked, and sound sets that provoke none.
-
-#include <fmt/format.h>
+/// Startability, an image at a time: every rule provoked, and valid sets that provoke none.
 
 #include <algorithm>
-#include <set>
+#include <regex>
 
 #include "base/crc.hpp"
-#include "check/check.hpp"
-#include "support/boot.hpp"
-#include "support/check.hpp"
-#include "support/containers.hpp"
-#include "support/places.hpp"
+#include "core/rules_bench.hpp"
 #include "support/signed_set.hpp"
-#include "support/small_phone.hpp"
-#include "support/vbmeta.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
-
-namespace {
-
-/// Codes that some test has seen: in the end all of them.
-std::set<std::string>& provoked() {
-  static std::set<std::string> all;
-  return all;
-}
-
-std::string told(const Checked& checked) {
-  std::string out;
-  for (const Finding& one : checked.findings)
-    out +=
-        fmt::format("{} {} {}: {}\n", level_name(one.level), one.id.text(), one.where, one.message);
-  return out;
-}
-
-/// Whether a rule found something, at that level.
-bool finds(const Checked& checked, const std::string& code, std::string_view level = {}) {
-  for (const Finding& one : checked.findings)
-    if (one.id.text() == code && (level.empty() || level_name(one.level) == level)) {
-      provoked().insert(code);
-      return true;
-    }
-  return false;
-}
-
-#define CHECK_FINDS(checked, code, level) \
-  do {                                    \
-    const Checked seen = (checked);       \
-    CAPTURE(told(seen));                  \
-    CHECK(finds(seen, code, level));      \
-  } while (false)
-
-Checked judge(const std::string& image, const std::string& stock = {},
-              const std::string& name = "boot", CheckOptions options = {}) {
-  TempDir folder, other;
-  const auto path = folder.path() / (name + ".img");
-  write(path, image);
-  if (!stock.empty()) {
-    write(other.path() / (name + ".img"), stock);
-    write(other.path() / "dtbo.img", TableBytes{.blobs = {device_tree("x", "y")}}.done());
-    options.against = other.path().string();
-  }
-  return value_of(check_paths({path.string()}, options, {}));
-}
-
-BootBytes older(unsigned version) {
-  return {.version = version,
-          .page = 2048,
-          .kernel = arm64_kernel("4.19.0"),
-          .ramdisk = gzip(first_ramdisk()),
-          .dtb = version == 2 ? device_tree("Tarn 2", "korvale,vernier") : ""};
-}
-
-/// With a footer at a partition's size.
-std::string footed(const std::string& image, const std::string& partition = "boot",
-                   std::size_t size = 1 << 20) {
-  return with_footer(image, partition, size);
-}
-
-}  // namespace
 
 TEST_CASE("rules: a valid set has no problem") {
   const Checked checked = Phone().check();
@@ -331,180 +261,21 @@ TEST_CASE("rules: modules, mount tables, fragments") {
   CHECK_FINDS(broken.check(), "fragment-table", "problem");
 }
 
-TEST_CASE("rules: what goes together") {
-  Phone phone;
-  phone.without = {"vendor_boot"};
-  CHECK_FINDS(phone.check(), "version-pair", "problem");
-  phone.without = {"init_boot"};
-  CHECK_FINDS(phone.check(), "version-pair", "problem");
-  phone = Phone();
-  phone.vendor.version = 3;
-  CHECK_FINDS(phone.check(), "version-pair", "warning");
-
-  for (const std::string text :
-       {"a.b {", "a..b = 1", "= 1", "a = \"x", "a {\nb = 1\n", "a = 1\na = 2", "}", "a = b } c"}) {
-    CAPTURE(text);
-    Phone one;
-    one.vendor.bootconfig = text;
-    CHECK_FINDS(one.check(), "bootconfig", "problem");
-  }
-  for (const char* text : {"a.b = 1\nc = x, y, 'z' ; d\n# note\ne { f = \"a b\"\n g.h { i } }\n",
-                           "key += 1\nkey += 2", "a=1;b=2"}) {
-    CAPTURE(text);
-    CHECK(bootconfig_trouble(text) == "");
-  }
-  Phone longer;
-  longer.vendor.bootconfig = "a = " + std::string(32000, 'x');
-  CHECK_FINDS(longer.check(), "bootconfig", "warning");
-  longer.vendor.bootconfig = "a = " + std::string(40000, 'x');
-  CHECK_FINDS(longer.check(), "bootconfig", "problem");
-  CHECK(bootconfig_trouble(std::string(9000 * 2, 'a')).contains("255"));
-}
-
-namespace {
-
-/// The signed phone's images in a folder.
-Checked judge_signed(const SignedSet& set, CheckOptions options = {}) {
-  TempDir folder;
-  for (const auto& [name, bytes] : set.images)
-    write(folder.path() / (name + ".img"), text(bytes));
-  options.key = signer(KeyOf::Root).public_key();
-  return value_of(check_paths({folder.path().string()}, options, {.jobs = 2}));
-}
-
-}  // namespace
-
-TEST_CASE("rules: verified boot") {
-  const auto spoilt = [](auto spoil) {
-    SignedSet set = signed_set();
-    spoil(set);
-    return set;
-  };
-  const auto changed = spoilt([](SignedSet& s) { s.at("init_boot")[5] ^= std::byte{1}; });
-  CHECK_FINDS(judge_signed(changed), "image-digest", "problem");
-  CHECK_FINDS(judge_signed(changed, {.locked = false}), "image-digest", "warning");
-  CHECK_FINDS(judge_signed(spoilt([](SignedSet& s) { s.write_top(nullptr); })), "signature",
-              "problem");
-  CHECK_FINDS(judge_signed(spoilt([](SignedSet& s) {
-                s.boot.set_flags(2);
-                s.write_boot();
-              })),
-              "chain-flags", "problem");
-  CHECK_FINDS(judge_signed(signed_set(), {.rollback = {{1, 99}}}), "rollback-index", "problem");
-  CHECK_FINDS(
-      judge_signed(spoilt([](SignedSet& s) { s.at("boot").resize(60000); }), {.locked = false}),
-      "verified-struct", "problem");
-  CHECK_FINDS(judge_signed(spoilt([](SignedSet& s) { s.at("system")[5] ^= std::byte{1}; })),
-              "system-digest", "problem");
-  CHECK_FINDS(
-      judge_signed(spoilt([](SignedSet& s) { s.at("system")[(150 + 3) * 4096] ^= std::byte{1}; })),
-      "error-correction", "warning");
-  const std::string image = footed(older(1).done());
-  std::string stale = image;
-  stale[3000] = static_cast<char>(stale[3000] ^ 1);
-  CHECK_FINDS(judge(stale), "image-digest", "problem");
-  CHECK_FINDS(judge(older(1).done(), image), "verified-struct", "warning");
-}
-
-TEST_CASE("rules: older than the stock image, of another build, for another phone") {
-  Phone stock, phone;
-  phone.init.os_version = 0x1e000145;
-  CHECK_FINDS(phone.against(stock), "patch-level", "warning");
-  CHECK_FINDS(phone.against(stock), "os-version", "warning");
-  phone = Phone();
-  phone.vendor.cmdline = "console=ttyKV1 bootconfig";
-  phone.vendor.dtb = device_tree("Tarn 9", "korvale,other");
-  const Checked checked = phone.against(stock);
-  CAPTURE(told(checked));
-  CHECK(std::ranges::count(checked.findings, FindingId(FindingCode::DeviceIdentity),
-                           &Finding::id) == 2);
-  finds(checked, "device-identity");
-  // The chain's own: a patch without the key is never to be locked in.
-  const SignedSet set = signed_set();
-  TempDir folder, other;
-  for (const auto& [name, bytes] : set.images)
-    write(folder.path() / (name + ".img"), text(bytes));
-  Bytes patched = set.images.at("boot");
-  patched[99] ^= std::byte{1};
-  write(other.path() / "boot.img", text(patched));
-  CheckOptions options{.against = folder.path().string()};
-  const auto judged = value_of(check_paths({(other.path() / "boot.img").string()}, options, {}));
-  CHECK_FINDS(judged, "locked-change", "problem");
-  CHECK(judged.root == RootKey::Stock);
-  options.locked = false;
-  CHECK_FINDS(value_of(check_paths({(other.path() / "boot.img").string()}, options, {})),
-              "locked-change", "warning");
-}
-
-TEST_CASE("rules: slots, merges, super, unused ramdisks") {
-  const auto misc = [](const std::string& active, std::uint16_t a, std::uint16_t b) {
-    std::string control = field(active, 4) + le32(0x42414342) + std::string("\x01\x02\0\0", 4) +
-                          le32(static_cast<std::uint32_t>(a | b << 16)) + std::string(12, '\0');
-    control += le32(crc32_by_hand(control));
-    return std::string(2048, '\0') + control + std::string(65536 - 2080, '\0');
-  };
-  Phone phone;
-  phone.extra["misc"] = misc("_a", 0x8f, 0x0f);
-  CHECK_FALSE(finds(phone.check(), "slot-state"));
-  CHECK_FINDS(phone.check({.slot = "b"}), "slot-state", "problem");  // no tries left
-  phone.extra["misc"] = misc("_a", 0x70, 0x8f);
-  CHECK_FINDS(phone.check(), "slot-state", "problem");  // unbootable
-  phone.extra["misc"] = misc("_a", 0x8f, 0x8f);
-  CHECK_FINDS(phone.check({.slot = "b"}), "slot-state", "warning");
-  phone.extra["misc"][2090] = 1;
-  phone.extra["misc"][2060] = 1;
-  CHECK_FINDS(phone.check(), "slot-state", "warning");
-  std::string merging(65536, '\0');
-  merging.replace(32768, 6, std::string("\x02") + le32(0x56740AB0) + "\x03");
-  phone.extra["misc"] = merging;
-  CHECK_FINDS(phone.check(), "merge-pending", "warning");
-
-  SuperBytes super{.partitions = {{"system_a", {{.sectors = 8, .at = 1024}}}}};
-  Phone with;
-  with.extra["super"] = super.done();
-  CHECK_FALSE(finds(with.check(), "super-tables"));
-  with.extra["super"][4096 + 40] = static_cast<char>(with.extra["super"][4096 + 40] ^ 1);
-  CHECK_FINDS(with.check(), "super-tables", "problem");
-  with.extra["super"] = super.done();
-  const std::size_t backup = 12288 + 2 * 4096;
-  with.extra["super"][backup + 50] = static_cast<char>(with.extra["super"][backup + 50] ^ 1);
-  CHECK_FINDS(with.check(), "super-tables", "problem");
-
-  BootBytes root = older(0);
-  CpioBytes recovery;
-  recovery.folder("sbin").file("sbin/recovery",
-                               "\x7f"
-                               "ELF",
-                               0100750);
-  recovery
-      .file("init",
-            "\x7f"
-            "ELF",
-            0100750)
-      .file("init.rc", "on boot\n");
-  root.ramdisk = gzip(recovery.done());
-  root.kernel = arm64_kernel("4.9.0") + std::string("\0skip_initramfs\0", 16);
-  CHECK_FINDS(judge(root.done()), "ramdisk-unused", "note");
-}
-
-TEST_CASE("rules: on an untouched stock image a finding weighs less") {
-  // The same oddity, once under a digest that is true, once not.
-  BootBytes boot = older(1);
-  boot.kernel.clear();
-  CHECK_FINDS(judge(boot.done()), "kernel", "warning");
-  boot.id = BootBytes::Id::None;
-  CHECK_FINDS(judge(boot.done()), "kernel", "problem");
-}
-
-TEST_CASE("rules: each is documented as it is, and was provoked above") {
+TEST_CASE("rules: each is documented as it is, and provoked by a test") {
   const std::string page = read(std::filesystem::path(source_folder()) / "docs/checks.md");
+  std::string tests;
+  for (const char* file : {"rules_test.cpp", "rules_set_test.cpp"})
+    tests += read(std::filesystem::path(source_folder()) / "tests/core" / file);
   const auto rules = kinds_of(FindingArea::Start);
   for (const FindingKind* one : rules) {
     const std::string row = fmt::format("| `{}` | {} | {} |", one->name, level_name(one->level),
                                         one->locked_only ? "locked" : "any");
     CAPTURE(row);
     CHECK(page.contains(row));
-    CHECK(provoked().contains(std::string(one->name)));
+    // As what a CHECK_FINDS ends with, or in a CHECK of `finds` that has to be true.
+    CHECK(std::regex_search(
+        tests,
+        std::regex(fmt::format(R"re("{0}",\s*"\w*"\);|CHECK\(finds\(\w+, "{0}")re", one->name))));
   }
   std::size_t rows = 0;
   for (auto at = page.find("\n| `"); at != page.npos; at = page.find("\n| `", at + 1))
@@ -517,18 +288,6 @@ TEST_CASE("rules: an image of its partition's size fits, a byte more does not") 
   CHECK_FALSE(finds(judge(stock, stock), "partition-size"));
   CHECK_FALSE(finds(judge(stock, stock), "file-length"));
   CHECK_FINDS(judge(stock + "x", stock), "partition-size", "problem");
-}
-
-TEST_CASE("rules: a merge is told in each state that has one, and in no other") {
-  for (const auto& [status, told_of] :
-       {std::pair{0, false}, {1, false}, {2, true}, {3, true}, {4, false}}) {
-    CAPTURE(status);
-    std::string misc(65536, '\0');
-    misc.replace(32768, 6, std::string("\x02") + le32(0x56740AB0) + static_cast<char>(status));
-    Phone phone;
-    phone.extra["misc"] = misc;
-    CHECK(finds(phone.check(), "merge-pending") == told_of);
-  }
 }
 
 TEST_CASE(

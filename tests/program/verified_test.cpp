@@ -247,7 +247,7 @@ TEST_CASE("seal: the older signature is kept, taken out, made again, and it is s
   CHECK(with.size() == image.size());
   CHECK(with.substr(0, small_boot().size()) == small_boot());
   CHECK(seal("made/boot.img", "kept", "keep")["result"]["images"][0]["done"].dump().contains(
-      "kept, and true"));
+      "kept, and valid"));
   std::string spoilt = with;
   spoilt[3000] = static_cast<char>(spoilt[3000] ^ 1);
   write(dir / "spoilt/boot.img", spoilt);

@@ -9,12 +9,13 @@
 #include "base/contains.hpp"
 #include "firmware/firmware.hpp"
 #include "kit/facts/build_order.hpp"
+#include "kit/facts/fit_given.hpp"
 #include "text/text.hpp"
 
 namespace wexlo {
 namespace {
 
-class Fitting {
+class Fitting : FitRows {
  public:
   Fitting(const FitFacts& facts, const Sheet& sheet, const std::vector<std::string>& accepted)
       : facts_(facts), sheet_(sheet), accepted_(accepted) {}
@@ -33,35 +34,19 @@ class Fitting {
     for (const std::string& line : facts_.demands)
       demand(line);
     for (const auto& [recipe, need] : facts_.needs)
-      needs(recipe, need);
+      fit_needs(recipe, need, facts_, sheet_, *this);
     for (const FitGiven& one : facts_.given)
-      given(one);
+      fit_given(one, facts_, sheet_, *this);
     for (const FitImage& image : facts_.images)
       if (!image.logical) room(image);
     state();
-    for (FitRow& row : rows_)
+    std::vector<FitRow> out = take();
+    for (FitRow& row : out)
       row.accepted = row.level == Level::Problem && contains(accepted_, row.id.text());
-    return std::move(rows_);
+    return out;
   }
 
  private:
-  FitRow& add(FindingId id, std::string what, std::string firmware, std::string phone,
-              FitVerdict verdict, std::optional<Level> level, std::string why) {
-    rows_.push_back({.id = std::move(id),
-                     .what = std::move(what),
-                     .firmware = std::move(firmware),
-                     .phone = std::move(phone),
-                     .verdict = verdict,
-                     .level = verdict == FitVerdict::Differs ? level : std::nullopt,
-                     .why = std::move(why)});
-    return rows_.back();
-  }
-
-  static FitVerdict judged(const std::string& firmware, const std::string& phone, bool same) {
-    if (firmware.empty() || phone.empty()) return FitVerdict::Unknown;
-    return same ? FitVerdict::Fits : FitVerdict::Differs;
-  }
-
   /// A codename, or what the bootloader calls the phone: packages name either.
   void device() {
     const std::string &codename = sheet_.text("phone.codename"),
@@ -279,83 +264,6 @@ class Fitting {
         "The package says so itself: it was made beside these versions.");
   }
 
-  /// What was brought along, against the phone, and against the firmware it is put beside.
-  void given(const FitGiven& one) {
-    const std::string& name = one.partition;
-    const std::string& arch = sheet_.text("phone.architecture").empty()
-                                  ? facts_.architecture
-                                  : sheet_.text("phone.architecture");
-    const bool runs = one.architecture == arch || (one.architecture == "arm" && arch == "arm64");
-    if (!one.architecture.empty())
-      add({FindingCode::FitGivenArchitecture, name}, fmt::format("given {}: architecture", name),
-          one.architecture, arch, judged(one.architecture, arch, runs), Level::Problem,
-          "Programs for another processor cannot run.");
-    if (one.slotted) {
-      const std::string slots = !sheet_.text("state.slots").empty() ? sheet_.text("state.slots")
-                                : facts_.slotted                    ? (*facts_.slotted ? "2" : "1")
-                                                                    : "";
-      const std::string ours = *one.slotted ? "2" : "1";
-      add({FindingCode::FitGivenSlots, name}, fmt::format("given {}: slots", name), ours, slots,
-          judged(ours, slots, ours == slots), Level::Problem,
-          "A system for the other kind of slots does not find its partitions.");
-    }
-    if (!one.device.empty()) {
-      const std::string phone =
-          sheet_.text("phone.codename").empty() ? facts_.device : sheet_.text("phone.codename");
-      add({FindingCode::FitGivenDevice, name}, fmt::format("given {}: device", name), one.device,
-          phone,
-          judged(one.device, phone,
-                 suits(alternatives(one.device), phone) || suits(alternatives(phone), one.device)),
-          Level::Problem, "It says for which device it was made.");
-    }
-    if (one.header_version && one.wanted_version)
-      add({FindingCode::FitGivenHeader, name}, fmt::format("given {}: header version", name),
-          fmt::format("{}", *one.header_version), fmt::format("{}", *one.wanted_version),
-          *one.header_version == *one.wanted_version ? FitVerdict::Fits : FitVerdict::Differs,
-          Level::Problem,
-          "A loader does not start a boot image of a header that it does not know.");
-    if (one.of_the_build && !one.build.empty())
-      add({FindingCode::FitGivenBuild, name}, fmt::format("given {}: build", name), one.build,
-          facts_.build, judged(one.build, facts_.build, one.build == facts_.build), Level::Problem,
-          "It stands beside images of the firmware, which have to be of the same build.");
-    const std::string& level = sheet_.text("build.patch_level").empty()
-                                   ? facts_.patch_level
-                                   : sheet_.text("build.patch_level");
-    if (!one.patch_level.empty())
-      add({FindingCode::FitGivenPatchLevel, name},
-          fmt::format("given {}: security patch level", name), one.patch_level, level,
-          judged(one.patch_level, level, one.patch_level >= level), Level::Warning,
-          "The key store is bound to the patch level it has seen: with an older one it may refuse "
-          "its keys.");
-  }
-
-  void needs(const std::string& recipe, const PhoneNeeds& need) {
-    const auto row = [&](const char* code, const char* what, const std::vector<std::string>& wanted,
-                         const std::string& phone, bool fits) {
-      if (wanted.empty()) return;
-      add({FindingCode::FitRecipeNeeds, code}, what, fmt::format("{}", fmt::join(wanted, " or ")),
-          phone,
-          phone.empty() ? FitVerdict::Unknown
-          : fits        ? FitVerdict::Fits
-                        : FitVerdict::Differs,
-          Level::Problem, fmt::format("The recipe {} says so in its [needs].", recipe));
-    };
-    const std::string& print = sheet_.text("build.fingerprint");
-    const std::string& build = print.empty() ? facts_.build : print;
-    const bool one = std::ranges::any_of(need.builds, [&](const std::string& wanted) {
-      if (suits({wanted}, build) || suits({wanted}, incremental_of(build))) return true;
-      return build.find("/" + wanted + "/") != build.npos ||
-             build.find(":" + wanted + "/") != build.npos;
-    });
-    row("build", "base version", need.builds, build, one);
-    const std::string& baseband = sheet_.text("build.baseband");
-    row("baseband", "baseband ending", need.basebands, baseband,
-        std::ranges::any_of(need.basebands,
-                            [&](const std::string& end) { return baseband.ends_with(end); }));
-    const std::string& chipset = sheet_.text("phone.chipset");
-    row("chipset", "chipset", need.chipsets, chipset, suits(need.chipsets, chipset));
-  }
-
   void room(const FitImage& image) {
     const auto size = sheet_.size_of(image.partition);
     const bool missing = image.partition == "init_boot" && phone_lacks("init_boot");
@@ -404,7 +312,6 @@ class Fitting {
   const FitFacts& facts_;
   const Sheet& sheet_;
   const std::vector<std::string>& accepted_;
-  std::vector<FitRow> rows_;
 };
 
 }  // namespace
