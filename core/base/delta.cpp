@@ -7,6 +7,8 @@ namespace {
 
 /// Shorter equal stretches are not looked for: naming one takes about as many bytes.
 constexpr std::size_t kBlock = 32;
+/// From here on (64 MiB) memory counts for more than the last equal stretch.
+constexpr std::size_t kManyBlocks = (64u << 20) / kBlock;
 constexpr std::uint64_t kFactor = 0x9e3779b97f4a7c15;
 
 /// A hash that moves on by one byte at a time.
@@ -33,7 +35,9 @@ class Index {
  public:
   explicit Index(View source) : source_(source) {
     const std::size_t blocks = source.size() / kBlock;
-    slots_.resize(std::bit_ceil(std::max<std::size_t>(16, blocks * 2)), kNone);
+    // Of large sources the table is filled to three quarters at most, of others to half.
+    const std::size_t wanted = blocks < kManyBlocks ? blocks * 2 : blocks + blocks / 3;
+    slots_.resize(std::bit_ceil(std::max<std::size_t>(16, wanted)), kNone);
     for (std::size_t i = 0; i < blocks; ++i) {
       std::size_t slot = Rolling(source.data() + i * kBlock).value() & (slots_.size() - 1);
       for (int tries = 0; tries < 8 && slots_[slot] != kNone; ++tries) {

@@ -80,8 +80,10 @@ struct TaskGroup::State {
 };
 
 TaskGroup::TaskGroup(const Context& context) : state_(std::make_unique<State>(context)) {
+  // One job is the caller's own: a thread beside it would make two.
+  if (context.jobs <= 1) return;
   try {
-    for (unsigned i = 0; i < std::max(1u, context.jobs); ++i)
+    for (unsigned i = 0; i < context.jobs; ++i)
       state_->threads.emplace_back([state = state_.get()] { state->work(); });
   } catch (const std::system_error&) {
     // The system has no more threads: those that there are do it all, or who submits does.

@@ -13,7 +13,7 @@ namespace wexlo {
 
 /// What a long job is given from outside.
 struct Context {
-  unsigned jobs = 1;                       ///< worker threads, at least 1
+  unsigned jobs = 1;                       ///< worker threads; 1: none but the caller's own
   std::uint64_t memory_bound = 64u << 20;  ///< bytes for tasks in flight
   /// What the user allows: bytes of decoded content held at a time, and of one image that is
   /// written. 0: bounds that stock images never reach.
@@ -29,8 +29,8 @@ struct Context {
 /// Interrupted, once a stop was asked for.
 [[nodiscard]] Status check_stop(const Context& context);
 
-/// Runs tasks in parallel; the first failure (in order of submission) is what `wait` gives, and
-/// tasks not yet begun are dropped then.
+/// Runs tasks in parallel, or each where it is submitted if there is one job; the first failure (in
+/// order of submission) is what `wait` gives, and tasks not yet begun are dropped then.
 class TaskGroup {
  public:
   explicit TaskGroup(const Context& context);

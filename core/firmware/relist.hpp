@@ -1,6 +1,6 @@
 #pragma once
-/// Listings that stay valid when a file of their package is replaced: digests and sizes in the text,
-/// wherever they stand; every other byte stays.
+/// Listings that stay valid when a file of their package is replaced: digests and sizes in the
+/// text, wherever they stand; every other byte stays.
 
 #include <string>
 #include <string_view>

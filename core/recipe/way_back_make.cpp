@@ -8,8 +8,15 @@
 namespace wexlo {
 namespace {
 
-constexpr int kPreset = 6, kSmallPreset = 1;  ///< the small one in its extreme form
 constexpr std::size_t kSmall = 1u << 20;
+
+/// How the way back is packed. @param packed  bytes of it that are packed streams of the stock
+/// image
+Framing packing(std::size_t size, std::size_t packed) {
+  if (size <= kSmall) return {.level = 1, .variant = 1};  // a large dictionary only costs time
+  // What was packed before does not get smaller, however long it is tried.
+  return {.level = packed > size / 2 ? 0 : 6, .variant = 0};
+}
 
 std::size_t unpacked_size(const Unfolded& image) {
   std::size_t out = 0;
@@ -28,6 +35,7 @@ Result<MadeWayBack> make_way_back(const Blob& stock_bytes, const Unfolded& stock
   Bytes rows, target;
   target.reserve(stock_bytes.size() + unpacked_size(stock));
   std::uint64_t at = 0;
+  std::size_t packed = 0;
   for (const ImageStream& stream : stock.streams) {
     const View encoded = stream.encoded.view();
     WayBackRow row{.gap = stream.offset - at};
@@ -52,6 +60,7 @@ Result<MadeWayBack> make_way_back(const Blob& stock_bytes, const Unfolded& stock
       } else {
         row.size = encoded.size();
         append(target, encoded);
+        if (stream.compression != Compression::None) packed += encoded.size();
       }
       if (!whole) out.settings.emplace(encoded.data(), setting);
       if (setting.proof != Proof::None && stream.compression != Compression::None)
@@ -75,11 +84,7 @@ Result<MadeWayBack> make_way_back(const Blob& stock_bytes, const Unfolded& stock
   append(plain, View(rows));
   append(plain, View(make_delta(way_back_source(patched, same), target)));
   target = {};
-  // Mostly what was packed before, if it is large: a denser setting would bring nothing.
-  const bool small = plain.size() <= kSmall;  // a large dictionary only costs time then
-  WEXLO_TRY(out.carried,
-            encode(Compression::Xz, plain,
-                   {.level = small ? kSmallPreset : kPreset, .variant = small ? 1 : 0}, context));
+  WEXLO_TRY(out.carried, encode(Compression::Xz, plain, packing(plain.size(), packed), context));
   return out;
 }
 

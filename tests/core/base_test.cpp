@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <atomic>
+#include <thread>
 
 #include "base/digest.hpp"
 #include "base/output.hpp"
@@ -204,6 +205,21 @@ TEST_CASE("pool: a task larger than the bound runs alone, a failure is what wait
   REQUIRE_FALSE(status);
   CHECK(status.error().code == ErrorCode::Corrupt);
   CHECK(ran == 1);
+}
+
+TEST_CASE("pool: one job is the caller's own thread, two are others") {
+  for (const unsigned jobs : {1u, 2u}) {
+    std::atomic<int> here = 0;
+    const auto caller = std::this_thread::get_id();
+    TaskGroup tasks({.jobs = jobs});
+    for (int i = 0; i < 3; ++i)
+      tasks.submit(0, [&]() -> Status {
+        here += std::this_thread::get_id() == caller ? 1 : 0;
+        return {};
+      });
+    CHECK(tasks.wait());
+    CHECK(here == (jobs == 1 ? 3 : 0));
+  }
 }
 
 TEST_CASE("pool: a stop that was asked for ends the work") {
