@@ -29,7 +29,7 @@ Result<std::uint64_t> number_of(std::string_view text, const std::string& whole,
   const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), out);
   if (bad == std::errc() && end == text.data() + text.size() && out <= most) return out;
   return fail({.code = ErrorCode::Usage,
-               .message = "--rollback wants a location and the index stored there",
+               .message = "--rollback needs a location and the index stored there",
                .expected = "LOC=N with LOC 0 to 31, e.g. 0=1788566400",
                .found = whole});
 }

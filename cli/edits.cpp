@@ -25,14 +25,14 @@ Result<Settings> settings_of(const std::vector<std::string>& given) {
     const std::size_t equals = setting.find('=');
     if (equals == std::string::npos || equals == 0)
       return fail(
-          {.code = ErrorCode::Usage, .message = "--set wants NAME=VALUE", .found = setting});
+          {.code = ErrorCode::Usage, .message = "--set needs NAME=VALUE", .found = setting});
     settings[setting.substr(0, equals)] = setting.substr(equals + 1);
   }
   constexpr std::array kProcessors{"arm64", "arm", "x86_64", "x86", "riscv64"};
   const auto arch = settings.find("arch");
   if (arch != settings.end() && std::ranges::find(kProcessors, arch->second) == kProcessors.end())
     return fail({.code = ErrorCode::Usage,
-                 .message = "--set arch= wants the phone's processor",
+                 .message = "--set arch= needs the phone's processor",
                  .expected = fmt::format("{}", fmt::join(kProcessors, ", ")),
                  .found = arch->second});
   return settings;

@@ -84,8 +84,8 @@ Result<Reply> run_extract(ExtractArguments options, const Session& session) {
   if (options.force) options.extract.overwrite = Overwrite::Replace;
   if (!options.list && options.folder.empty())
     return fail({.code = ErrorCode::Usage,
-                 .message = "-o is missing",
-                 .hint = "Name the folder for the images: -o DIR, or look with --list."});
+                 .message = "extract needs a folder for the images",
+                 .hint = "Add -o DIR, or --list to see what there is."});
   WEXLO_TRY(const FirmwarePtr firmware, open(options, session.context));
   if (options.list) {
     const auto chosen = choose_partitions(*firmware, options.firmware, options.extract);

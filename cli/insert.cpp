@@ -64,7 +64,7 @@ Result<Reply> run_insert(const InsertArguments& options, const Session& session)
     const std::size_t equals = one.find('=');
     if (equals == one.npos || equals == 0 || equals + 1 == one.size())
       return fail({.code = ErrorCode::Usage,
-                   .message = "insert wants NAME=IMAGE",
+                   .message = "insert needs NAME=IMAGE",
                    .found = one,
                    .hint = "For example boot=boot-patched.img"});
     job.images.push_back({one.substr(0, equals), one.substr(equals + 1)});

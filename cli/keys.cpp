@@ -91,7 +91,7 @@ Result<Reply> run_keys(const KeysArguments& options, const Context& context) {
   if (options.act == "new") return make_key(options, context);
   if (options.act == "show") return show_key(options);
   return fail({.code = ErrorCode::Usage,
-               .message = "keys wants to know what to do",
+               .message = "keys needs to know what to do",
                .expected = "new or show",
                .found = options.act});
 }

@@ -26,10 +26,10 @@ void* operator new(std::size_t size) {
   throw wexlo::OutOfMemory(size);
 }
 void operator delete(void* at) noexcept {
-  std::free(at);
+  std::free(at);  // NOLINT(clang-analyzer-*): what is deleted was made above
 }
 void operator delete(void* at, std::size_t) noexcept {
-  std::free(at);
+  std::free(at);  // NOLINT(clang-analyzer-*)
 }
 #endif
 

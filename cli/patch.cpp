@@ -34,7 +34,7 @@ Result<Reply> run_patch(const PatchArguments& options, const Session& session) {
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   if (options.output.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
-                 .message = "patch wants a name for the output",
+                 .message = "patch needs a name for the output",
                  .hint = "Add -o OUT, or --dry-run to see what would be done."});
   if (!options.dry_run) {
     std::vector<std::string> inputs = options.recipes.recipes;

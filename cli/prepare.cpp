@@ -172,7 +172,7 @@ Result<GivenFile> given_file(const std::string& text) {
   const std::size_t equals = text.find('=');
   if (equals == text.npos || equals == 0 || equals + 1 == text.size())
     return fail({.code = ErrorCode::Usage,
-                 .message = "--with wants PARTITION=FILE",
+                 .message = "--with needs PARTITION=FILE",
                  .found = text,
                  .hint = "For example --with recovery=my-recovery.img"});
   return GivenFile{text.substr(0, equals), text.substr(equals + 1)};
@@ -304,7 +304,7 @@ Json result_json(const PrepareArguments& options, const Prepared& done) {
 Result<Reply> run_prepare(const PrepareArguments& options, const Session& session) {
   if (options.kit.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
-                 .message = "prepare wants a name for the kit",
+                 .message = "prepare needs a name for the kit",
                  .hint = "Add -o KIT, or --dry-run to see what would be done."});
   Reply reply;
   WEXLO_TRY(const PrepareWish wish, wish_of(options));

@@ -74,6 +74,41 @@ std::string running(const CLI::App& app) {
   return called.empty() ? "wexlo" : called.front()->get_name();
 }
 
+/// Where the user finds what a command takes.
+std::string help_hint(const CLI::App& app) {
+  const auto called = app.get_subcommands();
+  return called.empty()
+             ? "wexlo --help lists the commands."
+             : fmt::format("wexlo {} --help tells what it takes.", called.front()->get_name());
+}
+
+/// What a command line leaves out, in the voice of the commands themselves.
+Error left_out(const CLI::App& app, const std::vector<std::string>& arguments) {
+  const auto called = app.get_subcommands();
+  if (called.empty()) {
+    auto word = arguments.begin();
+    for (; word != arguments.end() && word->starts_with('-'); ++word)
+      if (const CLI::Option* known = app.get_option_no_throw(*word);
+          known != nullptr && known->get_items_expected() > 0 && word + 1 != arguments.end())
+        ++word;  // its value
+    return {.code = ErrorCode::Usage,
+            .message = word == arguments.end() ? "no command was given"
+                                               : fmt::format("no command is called \"{}\"", *word),
+            .hint = help_hint(app)};
+  }
+  const CLI::App& command = *called.front();
+  Error out{.code = ErrorCode::Usage,
+            .message = command.get_name() + " needs more",
+            .hint = help_hint(app)};
+  for (const CLI::Option* one : command.get_options()) {
+    if (!one->get_required() || one->count() != 0) continue;
+    out.message = fmt::format("{} needs {}{}", command.get_name(), one->get_name(),
+                              one->get_positional() ? "" : " " + one->get_type_name());
+    break;
+  }
+  return out;
+}
+
 }  // namespace
 
 Command::Command(CLI::App& app, const std::string& name, const std::string& about)
@@ -150,17 +185,19 @@ int run_program(std::vector<std::string> arguments, Session& session) {
     add(app, session, exit_code);
   const bool json = std::ranges::find(arguments, "--json") != arguments.end();
   try {
-    std::ranges::reverse(arguments);  // the library takes them last first
-    app.parse(std::move(arguments));
+    app.parse(std::vector<std::string>(arguments.rbegin(),
+                                       arguments.rend()));  // the library takes them last first
   } catch (const CLI::RuntimeError& error) {
     return error.get_exit_code();
+  } catch (const CLI::RequiredError&) {
+    session.globals.json = json;
+    return finish(session, running(app), fail(left_out(app, arguments)));
   } catch (const CLI::ParseError& error) {
     if (error.get_exit_code() == 0) return app.exit(error, session.out, session.err);
     session.globals.json = json;
-    return finish(session, "wexlo",
-                  fail({.code = ErrorCode::Usage,
-                        .message = error.what(),
-                        .hint = "See: wexlo --help, or wexlo COMMAND --help"}));
+    return finish(
+        session, "wexlo",
+        fail({.code = ErrorCode::Usage, .message = error.what(), .hint = help_hint(app)}));
   } catch (const std::bad_alloc& why) {
     return finish(session, running(app), fail(no_memory_error(why, "wexlo " + running(app))));
   } catch (const std::system_error& why) {

@@ -31,7 +31,7 @@ Result<Reply> run_repack(const RepackArguments& options, const Session& session)
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   if (options.image.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
-                 .message = "repack wants a name for the image",
+                 .message = "repack needs a name for the image",
                  .hint = "Add -o IMAGE, or --dry-run to see what was edited."});
   if (!options.dry_run) {
     WEXLO_CHECK(check_not_input(options.image, {options.folder}));

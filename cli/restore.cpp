@@ -21,7 +21,7 @@ Result<Reply> run_restore(const RestoreArguments& options, const Session& sessio
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   if (options.output.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
-                 .message = "restore wants a name for the stock image",
+                 .message = "restore needs a name for the stock image",
                  .hint = "Add -o STOCK, or --dry-run to see whether there is a way back."});
   if (!options.dry_run) {
     WEXLO_CHECK(check_not_input(options.output, {options.image, options.stock}));

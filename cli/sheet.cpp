@@ -100,7 +100,7 @@ Result<Sheet> gathered(const SheetArguments& options, const Session& session) {
 Result<Reply> run_sheet(const SheetArguments& options, const Session& session) {
   if (options.phone.empty() && options.props.empty() && options.over.empty())
     return fail({.code = ErrorCode::Usage,
-                 .message = "sheet wants a phone, properties, or a sheet to go on with",
+                 .message = "sheet needs a phone, properties, or a sheet to go on with",
                  .hint = "Paste the phone's properties into a file and give it with --props."});
   const auto overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   if (!options.sheet.empty()) {

@@ -293,7 +293,7 @@ Status PayloadContent::generate(ImageSink& sink, const Context& context) const {
     if (!kind)
       return fail(
           located({.code = ErrorCode::Unsupported,
-                   .message = fmt::format("partition {} wants a hash tree of a kind that is "
+                   .message = fmt::format("partition {} needs a hash tree of a kind that is "
                                           "not known",
                                           update_.name()),
                    .expected = "sha1, sha256 or sha512",

@@ -19,7 +19,7 @@ Error no_figure(const std::string& path, const std::string& figure) {
                                     : fmt::format("it has nothing for the figure \"{}\"", figure),
           .file = path,
           .hint =
-              "bytes wants an image, changes two of them, super and payload a package that "
+              "bytes needs an image, changes two of them, super and payload a package that "
               "has one, chain images with verified-boot structs."};
 }
 
@@ -74,7 +74,7 @@ Result<figure::Scene> draw(const std::string& path, const std::string& other,
     return draw_two(path, other, context);
   }
   if (wanted == "changes")
-    return fail({.code = ErrorCode::Usage, .message = "the figure changes wants two images"});
+    return fail({.code = ErrorCode::Usage, .message = "the figure changes needs two images"});
   if (wanted == "chain") return draw_walk(path, context);
   if (wanted == "super" || path.ends_with(".toml")) {
     WEXLO_TRY(auto known, draw_known_super(path));

@@ -13,9 +13,9 @@ Status check(const PrepareWish& wish) {
   if (wish.stock ? !recipes : wish.like.empty() == recipes) return {};
   return fail({.code = ErrorCode::Usage,
                .message = wish.stock          ? "--stock puts stock images back: no recipe"
-                          : wish.like.empty() ? "prepare wants a recipe"
+                          : wish.like.empty() ? "prepare needs a recipe"
                                               : "--like brings the recipes of its kit",
-               .hint = "Give -r RECIPE, or --like KIT for the recipes of an older kit, or --stock "
+               .hint = "Add -r RECIPE, or --like KIT for the recipes of an older kit, or --stock "
                        "for none."});
 }
 

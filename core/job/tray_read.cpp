@@ -128,9 +128,9 @@ class TrayReader {
     WEXLO_TRY(Texts sheets, paths(table, "sheets"));
     WEXLO_TRY(const auto recipes, recipe_sets(table));
     WEXLO_TRY(const auto kit, toml_get<std::string>(table, "kit", file_));
-    if (firmwares.empty()) return wrong(table, "a job wants firmware");
+    if (firmwares.empty()) return wrong(table, "a job needs firmware");
     if (sheets.empty() && job.only_fitting)
-      return wrong(table, "pair = \"fitting\" wants sheets to hold the firmware against");
+      return wrong(table, "pair = \"fitting\" needs sheets to hold the firmware against");
     if (sheets.empty()) sheets.emplace_back();
     for (const std::string& sheet : sheets)
       for (const std::string& firmware : firmwares)

@@ -260,7 +260,7 @@ class SetRules {
         const std::string name(word.substr(4));
         if (!covers(name))
           add(FindingCode::MountTable, one,
-              fmt::format("{} wants {} for verification, and vbmeta chains no such partition.", at,
+              fmt::format("{} needs {} for verification, and vbmeta chains no such partition.", at,
                           name));
       }
       if (word.starts_with("avb_keys=")) keys(one, at, word.substr(9), joined);

@@ -309,7 +309,7 @@ Status bind_recipes(std::vector<Recipe>& recipes, const std::string& architectur
       if (file->missing) return fail(*file->missing);
       if (word.empty())
         return fail({.code = ErrorCode::NoTarget,
-                     .message = fmt::format("recipe {} wants the file \"{}\", and nothing in the "
+                     .message = fmt::format("recipe {} needs the file \"{}\", and nothing in the "
                                             "image tells the phone's processor",
                                             recipe.name, file->spelled),
                      .hint = "Say it: --set arch=arm64 (or arm, x86_64, x86, riscv64)."});

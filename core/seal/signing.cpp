@@ -7,7 +7,7 @@ Result<verified::SignerPtr> find_signer(const std::string& key, const std::strin
   if (!program.empty()) {
     if (key.empty())
       return fail({.code = ErrorCode::Usage,
-                   .message = "--signer wants the public key that belongs to it",
+                   .message = "--signer needs the public key that belongs to it",
                    .hint = "Add --key PUBKEY."});
     WEXLO_TRY(Bytes blob, verified::load_public_key(key));
     return verified::program_signer(program, std::move(blob), context);

@@ -318,6 +318,25 @@ TEST_CASE("program: wrong calls are exit 2, with JSON when asked") {
   CHECK(program(bench.dir, {"--version"}).out.find("wexlo ") == 0);
 }
 
+TEST_CASE("program: what a call leaves out is named in one voice") {
+  const CommandBench bench;
+  for (const auto& [call, said] : std::vector<std::pair<std::vector<std::string>, std::string>>{
+           {{}, "no command was given"},
+           {{"explode"}, "no command is called \"explode\""},
+           {{"--limit", "5G", "explode"}, "no command is called \"explode\""},
+           {{"--limit", "5G"}, "no command was given"},
+           {{"patch"}, "patch needs IMAGE"},
+           {{"patch", "a.img"}, "patch needs --recipe RECIPE"},
+           {{"patch", "a.img", "-r", "b"}, "patch needs a name for the output"},
+           {{"extract", "ota.zip"}, "extract needs a folder for the images"},
+           {{"prepare", "ota.zip", "-o", "kit"}, "prepare needs a recipe"},
+           {{"keys"}, "keys needs ACT"}}) {
+    CAPTURE(said);
+    CHECK(program(bench.dir, call).err.starts_with("wexlo: " + said + ". "));
+  }
+  CHECK(program(bench.dir, {"patch"}).err.contains("wexlo patch --help"));
+}
+
 TEST_CASE("program: errors say what, where, both sides, and what to do") {
   const CommandBench bench;
   std::string cut = bench.init_boot.substr(0, 4096 + 100);
