@@ -69,5 +69,9 @@ void relisting(View input);
 std::vector<std::string> relisting_seeds();
 void insertion(View input);
 std::vector<std::string> insertion_seeds();
+void plan(View input);
+std::vector<std::string> plan_seeds();
+void manifest(View input);
+std::vector<std::string> manifest_seeds();
 
 }  // namespace wexlo::fuzz

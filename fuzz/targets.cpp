@@ -27,6 +27,8 @@ const std::vector<Target>& targets() {
       {"sheet", sheet, sheet_seeds},
       {"relisting", relisting, relisting_seeds},
       {"insertion", insertion, insertion_seeds},
+      {"plan", plan, plan_seeds},
+      {"manifest", manifest, manifest_seeds},
   };
   return all;
 }

@@ -128,6 +128,16 @@ TEST_CASE("kit.json: a word that is not known is refused where it stands, not ta
   }
 }
 
+TEST_CASE("kit.json: a file of the kit has its digest") {
+  const auto read = parse_manifest(
+      R"({"format": 2, "device": "gnomon", "images": [{"partition": "boot", "what": "patched",
+          "flash": {"file": "flash/boot.img", "size": 4}}]})",
+      "kit.json");
+  REQUIRE_FALSE(read);
+  CHECK(read.error().code == ErrorCode::BadValue);
+  CHECK(describe(read.error()).contains("sha256"));
+}
+
 TEST_CASE("kit.json: kits of the version before are read: large images stood in a list apart") {
   const auto read = value_of(parse_manifest(
       R"({"format": 1, "device": "gnomon", "images": [{"partition": "boot", "what": "patched",

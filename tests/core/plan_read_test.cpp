@@ -83,6 +83,8 @@ TEST_CASE("plan.toml: what is wrong is refused with its line and its key") {
       {"piece = \"2 of 3\"", "piece = \"2 of 3 \"", "piece"},
       {"at_least = 4096", "at_least = -1", "at_least"},
       {"at_least = 4096", "value = \"\"", "value"},
+      {"at_least = 4096", "at_least = 4096\nat_most = 9", "value"},
+      {"at_least = 4096", "at_least = 4096\nvalue = \"x\"", "value"},
       {"usual_seconds = 1\n", "usual_seconds = 0\n", "usual_seconds"},
       {"usual_seconds = 1\n", "usual_seconds = \"1\"\n", "usual_seconds"},
       {"data_loss = true", "data_loss = 1", "data_loss"},
@@ -110,7 +112,8 @@ TEST_CASE("plan.toml: what is wrong is refused with its line and its key") {
     CHECK(said.contains("line "));
     CHECK(said.contains(one.key));
   }
-  CHECK(read_plan(with("format = 2", "format = 1"), "p").error().code == ErrorCode::Unsupported);
+  for (const char* other : {"format = 1", "format = 3"})
+    CHECK(read_plan(with("format = 2", other), "p").error().code == ErrorCode::Unsupported);
   CHECK(read_plan("format = 2\nstep = 3\n", "p").error().code == ErrorCode::BadValue);
   CHECK(read_plan("what", "p").error().code == ErrorCode::BadValue);
 }

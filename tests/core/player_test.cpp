@@ -51,6 +51,25 @@ TEST_CASE("player: slots are seen from where the phone starts, even after anothe
   CHECK(phone.state.partitions["boot_a"] == "old");
 }
 
+TEST_CASE("player: slots keep their meaning when the phone enters its bootloader again") {
+  PhoneState start = phone_state();
+  start.slot = "b";
+  SimulatedPhone phone(start);
+  played(phone, {kToBootloader, one(act::ChooseSlot{SlotRole::Other, "a"}), kToUserspace,
+                 kToBootloader, write("boot", SlotRole::Current, 10)});
+  CHECK(phone.state.partitions["boot_b"] == "new");
+  CHECK(phone.state.partitions["boot_a"] == "old");
+}
+
+TEST_CASE("player: a bootloader may tell its slot with the line in front") {
+  PhoneState start = phone_state();
+  start.variables["current-slot"] = "_b";
+  SimulatedPhone phone(start);
+  CHECK(played(phone, {kToBootloader, write("boot", SlotRole::Other, 10)}).outcome ==
+        StepOutcome::Done);
+  CHECK(phone.state.partitions["boot_a"] == "new");
+}
+
 TEST_CASE("player: a phone that does not say its slot is the one that the plan was made for") {
   PhoneState start = phone_state();
   start.silent = {"current-slot"};
