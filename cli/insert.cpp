@@ -41,7 +41,7 @@ Json result_json(const InsertArguments& options, const Inserted& done) {
 
 std::string text_of(const Session& session, const InsertArguments& options, const Inserted& done) {
   std::string out = session.paint.heading(
-                        done.stopped ? std::string("Nothing was written: a problem was found")
+                        done.stopped ? std::string("Nothing was written: problems were found")
                                      : fmt::format("Package ready: {}", printable(options.out))) +
                     "\n";
   Table table({"image", "in", "size", "before"});
@@ -79,7 +79,7 @@ Result<Reply> run_insert(const InsertArguments& options, const Session& session)
     for (const Finding& one : done.findings)
       if (one.level == Level::Problem) codes.push_back(one.id.text());
     reply.refusal = Error{.code = ErrorCode::DoesNotFit,
-                          .message = "no package was written: a problem was found",
+                          .message = "no package was written because of problems",
                           .file = options.firmware,
                           .found = fmt::format("{}", fmt::join(codes, ", ")),
                           .hint = fmt::format("Take the image that belongs there. What you know "

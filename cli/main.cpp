@@ -120,7 +120,7 @@ int main(int argc, char** argv) {
   give_back_large_blocks();
   const SignalWatch watch;
   cli::Progress progress(std::cerr);
-  cli::Session session{std::cout, std::cerr, {}, {}, {}};
+  cli::Session session{std::cout, std::cerr, {}, {}, {}, [&] { progress.finish(); }};
   session.context.stop = watch.token();
   if (isatty(STDERR_FILENO) != 0) {
     session.context.progress = [&](std::uint64_t done, std::uint64_t total) {

@@ -82,7 +82,7 @@ std::string fit_text(const Session& session, const std::vector<FitRow>& rows) {
 Error refusal(const PrepareArguments& options, const Prepared& done) {
   const auto codes = stopping(done);
   return {.code = ErrorCode::DoesNotFit,
-          .message = "no kit was made: a problem was found",
+          .message = "no kit was made because of problems",
           .file = options.firmware,
           .found = fmt::format("{}", fmt::join(codes, ", ")),
           .hint = fmt::format("Take the firmware that fits. What you know better is passed with "
@@ -236,7 +236,7 @@ std::string image_text(const Session& session, const PrepareArguments& options, 
 }
 
 std::string title_text(const PrepareArguments& options, const Prepared& done) {
-  if (done.stopped) return "No kit: a problem was found";
+  if (done.stopped) return "No kit: problems were found";
   if (options.dry_run) return "Dry run: nothing is written";
   return fmt::format("Kit ready: {}", printable(options.kit));
 }

@@ -22,9 +22,13 @@ void Progress::show(std::uint64_t done, std::uint64_t total) {
   const double seconds = std::chrono::duration<double>(now - begin_).count();
   const double rate = static_cast<double>(done) / std::max(seconds, 0.001);
   const double left = static_cast<double>(total - done) / std::max(rate, 1.0);
-  out_ << fmt::format("\r\033[K{:3}%  {}/s  {:.0f} s left", done * 100 / total,
-                      human_size(static_cast<std::uint64_t>(rate)), left)
-       << std::flush;
+  out_ << fmt::format("\r\033[K{:3}%", done * 100 / total);
+  // The first pieces tell nothing of the rate.
+  constexpr double kEnough = 0.5;
+  if (seconds >= kEnough)
+    out_ << fmt::format("  {}/s  {:.0f} s left", human_size(static_cast<std::uint64_t>(rate)),
+                        left);
+  out_ << std::flush;
   shown_ = true;
 }
 
@@ -33,6 +37,11 @@ void Progress::count(std::uint64_t done, std::uint64_t total) {
   if (done >= total) return clear();
   out_ << fmt::format("\r\033[K{} of {} done", done, total) << std::flush;
   shown_ = true;
+}
+
+void Progress::finish() {
+  const std::lock_guard lock(mutex_);
+  clear();
 }
 
 void Progress::clear() {

@@ -18,6 +18,8 @@ class Progress {
   void show(std::uint64_t done, std::uint64_t total);
   /// Whole things instead of bytes: `2 of 6`.
   void count(std::uint64_t done, std::uint64_t total);
+  /// Takes the line away, before something else is printed.
+  void finish();
 
  private:
   using Clock = std::chrono::steady_clock;

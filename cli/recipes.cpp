@@ -70,7 +70,7 @@ Result<Reply> check(const std::string& file, const std::vector<std::string>& giv
   // The code that patch and prepare end with, too.
   if ((reply.refusal = recipe_error(mistakes, file))) {
     reply.refusal->hint.clear();
-    if (wrong > 1) reply.refusal->hint = fmt::format("Mend all {} mistakes.", wrong);
+    if (wrong > 1) reply.refusal->hint = fmt::format("Correct all {} mistakes.", wrong);
   }
   return reply;
 }

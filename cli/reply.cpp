@@ -111,6 +111,8 @@ int finish(Session& session, const std::string& command, const Result<Reply>& re
     code = exit_code(reply->refusal->code);
   else if (!reply->well)
     code = ExitFinding;
+  // Work ends where its last part was read, which need not be where the line says 100 %.
+  if (session.before_output) session.before_output();
   if (session.globals.json) {
     session.out << document(command, reply, code == ExitDone).dump() << "\n";
   } else if (reply) {

@@ -4,6 +4,7 @@
 
 #include <iosfwd>
 #include <optional>
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -27,6 +28,7 @@ struct Session {
   Globals globals;
   Paint paint;
   Context context;
+  std::function<void()> before_output{};  ///< takes a progress line away; may be empty
 };
 
 struct Reply {

@@ -284,7 +284,7 @@ FileRef Fields::file(std::string_view key, bool tree) {
                                                mistake.column, mistake.message),
                         .expected = mistake.expected,
                         .found = mistake.found,
-                        .hint = "Mend the line and run it again."};
+                        .hint = "Correct the line and run it again."};
     reading_.mistakes.push_back(std::move(mistake));
   }
   return out;

@@ -199,7 +199,7 @@ Error error_of(const std::vector<Mistake>& mistakes, std::string file) {
               .file = file,
               .expected = first.expected,
               .found = first.found,
-              .hint = "Mend the line and run it again."};
+              .hint = "Correct the line and run it again."};
   if (first.code == ErrorCode::Unsupported)
     error.hint = "Take a recipe for this version, or a newer Wexlo.";
   if (first.code == ErrorCode::Usage) error.hint = "See: wexlo recipes, and docs/recipes.md.";

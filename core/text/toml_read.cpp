@@ -84,7 +84,7 @@ Result<toml::table> parse_toml(std::string_view text, const std::string& name) {
                  .message = fmt::format("line {}, column {}: {}", error.source().begin.line,
                                         error.source().begin.column, error.description()),
                  .file = name,
-                 .hint = "Mend the line and run it again."});
+                 .hint = "Correct the line and run it again."});
   }
 }
 
@@ -93,7 +93,7 @@ Error toml_error(const toml::node& node, std::string message, std::string file) 
   return {.code = ErrorCode::BadValue,
           .message = line == 0 ? message : fmt::format("line {}: {}", line, message),
           .file = std::move(file),
-          .hint = "Mend the line and run it again."};
+          .hint = "Correct the line and run it again."};
 }
 
 }  // namespace wexlo

@@ -7,7 +7,9 @@
 
 #include <filesystem>
 #include <functional>
+#include <regex>
 
+#include "demo/gnomon.hpp"
 #include "program/shell.hpp"
 #include "support/rounds.hpp"
 
@@ -202,19 +204,18 @@ TEST_CASE("check KIT compares sizes, too") {
   CHECK(says(Json::parse(ran.out), "problem:kit-file"));
 }
 
-TEST_CASE("batch: its progress counts kits, not bytes") {
-  const Bench bench;
-  std::string jobs;
-  for (const char* kit : {"one", "two", "three"})
-    jobs += std::string("[[job]]\nfirmware = \"ota.zip\"\nrecipes = [\"r.toml\"]\nkit = \"") + kit +
-            "\"\n";
-  write(bench.dir / "jobs.toml", jobs);
+/// What a person sees who runs it in a terminal.
+std::string in_terminal(const TempDir& dir, std::vector<std::string> arguments) {
+  arguments.insert(arguments.begin(), built_program());
+  std::vector<char*> words;
+  for (std::string& one : arguments)
+    words.push_back(one.data());
+  words.push_back(nullptr);
   int terminal = -1;
   const pid_t child = ::forkpty(&terminal, nullptr, nullptr, nullptr);
   if (child == 0) {
-    if (::chdir(bench.dir.path().c_str()) != 0) ::_exit(1);
-    ::execl(built_program().c_str(), built_program().c_str(), "batch", "jobs.toml", "--no-cache",
-            nullptr);
+    if (::chdir(dir.path().c_str()) != 0) ::_exit(1);
+    ::execv(words[0], words.data());
     ::_exit(127);
   }
   std::string shown;
@@ -224,8 +225,28 @@ TEST_CASE("batch: its progress counts kits, not bytes") {
   int status = 0;
   ::waitpid(child, &status, 0);
   ::close(terminal);
-  CAPTURE(shown);
   CHECK(WEXITSTATUS(status) == 0);
+  return shown;
+}
+
+TEST_CASE("progress: its line is gone before anything else is printed") {
+  const TempDir dir;
+  REQUIRE(wexlo::demo::write_gnomon(dir / "ota.zip", {.system_mib = 16}, {.jobs = 2}));
+  const std::string shown = in_terminal(dir, {"check", "ota.zip"});
+  CAPTURE(shown);
+  CHECK(std::regex_search(shown, std::regex("\r\x1b\\[K *[0-9]+%")));
+  CHECK_FALSE(std::regex_search(shown, std::regex("[0-9]%[^\r\n]*ota\\.zip")));
+}
+
+TEST_CASE("batch: its progress counts kits, not bytes") {
+  const Bench bench;
+  std::string jobs;
+  for (const char* kit : {"one", "two", "three"})
+    jobs += std::string("[[job]]\nfirmware = \"ota.zip\"\nrecipes = [\"r.toml\"]\nkit = \"") + kit +
+            "\"\n";
+  write(bench.dir / "jobs.toml", jobs);
+  const std::string shown = in_terminal(bench.dir, {"batch", "jobs.toml", "--no-cache"});
+  CAPTURE(shown);
   CHECK(shown.find("1 of 3 done") != std::string::npos);
   CHECK(shown.find("/s  ") == std::string::npos);
 }
