@@ -115,6 +115,27 @@ void give_sums(Archive& archive) {
   }
 }
 
+namespace {
+
+Error no_entry(View bytes, std::size_t at) {
+  return {.code = ErrorCode::BadMagic,
+          .message = "no cpio entry here",
+          .offset = at,
+          .expected = "070701 or 070702",
+          .found = hex(bytes.subspan(at, std::min<std::size_t>(6, bytes.size() - at))),
+          .hint = "The ramdisk is damaged, or of a kind Wexlo does not know."};
+}
+
+Error too_many(std::size_t at) {
+  return {.code = ErrorCode::LimitExceeded,
+          .message = "the cpio archive has too many entries",
+          .offset = at,
+          .expected = fmt::format("at most {}", kMaxEntries),
+          .hint = "No phone's ramdisk has that many: check where the file is from."};
+}
+
+}  // namespace
+
 bool looks_like_newc(View start) {
   return has_magic(start);
 }
@@ -128,19 +149,9 @@ Result<Archive> parse(const Blob& blob, std::string_view file) {
   while (at < bytes.size()) {
     if (!has_magic(bytes.subspan(at)) || at % 4 != 0) {
       if (between && !archive.entries.empty()) break;
-      return located({.code = ErrorCode::BadMagic,
-                      .message = "no cpio entry here",
-                      .offset = at,
-                      .expected = "070701 or 070702",
-                      .found = hex(bytes.subspan(at, std::min<std::size_t>(6, bytes.size() - at))),
-                      .hint = "The ramdisk is damaged, or of a kind Wexlo does not know."});
+      return located(no_entry(bytes, at));
     }
-    if (archive.entries.size() == kMaxEntries)
-      return located({.code = ErrorCode::LimitExceeded,
-                      .message = "the cpio archive has too many entries",
-                      .offset = at,
-                      .expected = fmt::format("at most {}", kMaxEntries),
-                      .hint = "No phone's ramdisk has that many: check where the file is from."});
+    if (archive.entries.size() == kMaxEntries) return located(too_many(at));
     const std::size_t begin = at;
     const auto take = [&](std::size_t count, std::string_view what) -> Result<View> {
       WEXLO_TRY(const View part, slice(bytes, at, count, what));

@@ -17,7 +17,6 @@
 #include "verified/older_signature.hpp"
 
 namespace wexlo {
-namespace fs = std::filesystem;
 namespace {
 
 using verified::Standing;
@@ -249,13 +248,11 @@ class CheckJob {
 
   void faults() {
     for (const verified::Fault& one : out_.walk.faults) {
-      Level level = kind_of(one.code).level;
+      Level level = Level::Warning;
       if (one.stops_unlocked)
         level = Level::Problem;
       else if (one.stops_locked)
         level = options_.locked == false ? Level::Warning : Level::Problem;
-      else
-        level = Level::Warning;
       report_.add(one.code, one.partition, one.message, false, level);
     }
     if (out_.walk.verification_disabled)
