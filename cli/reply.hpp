@@ -2,9 +2,9 @@
 /// What a command gives back, and the one place that prints it: text for people or one JSON
 /// document, the wording of errors, the exit codes.
 
+#include <functional>
 #include <iosfwd>
 #include <optional>
-#include <functional>
 #include <string>
 #include <vector>
 
