@@ -95,7 +95,7 @@ Bytes make_delta(View source, View target) {
   Bytes out;
   put_varint(out, target.size());
   const Index index(source);
-  std::size_t literal = 0;   // begin of the new bytes here
+  std::size_t literal = 0;   // where the new bytes before the next stretch begin
   std::size_t expected = 0;  // where the source goes on after the last stretch
   const auto emit = [&](std::size_t at, std::size_t from, std::size_t size) {
     put_varint(out, at - literal);

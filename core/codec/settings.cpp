@@ -154,8 +154,8 @@ Setting find_setting(Compression kind, View content, View encoded, const Framing
   const bool settled = kind == Compression::Bzip2;  // its header has the one knob there is
   if (settled) knobs = {{framing.level, -1}};
   Setting best{framing, Proof::None};
-  // Waves of a fixed size: the likeliest settings come first and mostly end the search, and what
-  // is found does not depend on the number of jobs.
+  // Waves of fixed sizes, two and then four each: the likeliest settings come first and mostly end
+  // the search, and what is found does not depend on the number of jobs.
   std::size_t most = 2;
   for (std::size_t first = 0, size = 0; first < knobs.size(); first += size, most = 4) {
     size = std::min(most, knobs.size() - first);

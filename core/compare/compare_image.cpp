@@ -327,7 +327,7 @@ std::vector<DifferentRange> ranges_of(const LoadedImage& a, const LoadedImage& b
   const View left = a.bytes.view(), right = b.bytes.view();
   const std::uint64_t common = std::min(left.size(), right.size());
   for (const NamedStretch& region : stretches_of(a)) {
-    std::uint64_t first = 0, last = 0;  // of the range here; empty while they are equal
+    std::uint64_t first = 0, last = 0;  // of the current range; empty while they are equal
     const auto flush = [&] {
       if (first < last) out.push_back({first, last - first, region.name});
     };

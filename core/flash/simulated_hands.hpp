@@ -12,7 +12,7 @@ class SimulatedHands final : public Hands {
  public:
   explicit SimulatedHands(SimulatedPhone& phone) : phone_(phone) {}
 
-  std::set<std::string> done;  ///< ids of steps thheres did
+  std::set<std::string> done;  ///< ids of steps that were done by hand
   /// What a package does to the phone when it is installed, or handed over; may be empty.
   std::function<void(PhoneState&, const Step&)> package;
 

@@ -48,7 +48,7 @@ class Account {
                  const std::string& cause) {
     constexpr std::uint64_t kJoin = 4096;
     const View out = output_bytes(), old = stock_bytes();
-    std::uint64_t first = begin, last = begin;  // of the span here; empty while they are equal
+    std::uint64_t first = begin, last = begin;  // of the current span; empty while they are equal
     const auto flush = [&] {
       if (first < last) patched_.ranges.push_back({first, last - first, region, cause});
     };

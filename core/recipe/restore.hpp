@@ -20,7 +20,7 @@ struct RestoreOptions {
 enum class RestoredFrom : std::uint8_t {
   Image,      ///< the patched image itself: its way back
   StockCopy,  ///< the copy of the stock image that was given
-  Signature,  ///< the stock image with its older signature put back
+  Signature,  ///< of a vbmeta, which is signed with the flags that it had
 };
 /// As JSON has it, e.g. "stock-copy".
 [[nodiscard]] std::string_view restored_name(RestoredFrom from);

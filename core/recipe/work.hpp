@@ -33,7 +33,7 @@ class Work {
   Intent intent;
   Patched out;
 
-  // The edit here.
+  // The current edit.
   const Edit* edit = nullptr;
   EditReport* report = nullptr;
   OpenRamdisk* opened = nullptr;  ///< the ramdisk it acts on
@@ -43,7 +43,7 @@ class Work {
 
   [[nodiscard]] Ramdisk& ramdisk() { return opened->ramdisk; }
   /// The ramdisk that new files and the journal go to: of vendor_boot's fragments the first that
-  /// every start loads.  nullptr: the image has none.
+  /// every start loads. nullptr: the image has none.
   [[nodiscard]] OpenRamdisk* home();
 
   /// Writes down what a place holds now. @param value  its content; nullopt: it is gone
@@ -67,7 +67,7 @@ class Work {
   void note(Remark remark);
   void lower(FindingCode code, std::string_view about);
 
-  // Entries of the ramdisk here. Each writes down what it did.
+  // Entries of the ramdisk that the current edit acts on. Each writes down what it did.
   [[nodiscard]] Status add(newc::Entry entry, const std::string& cause);
   void rewrite(EntryAt at, const std::string& place, View content, const std::string& cause);
   /// Takes a place out, with all that is below; false: it was not there.

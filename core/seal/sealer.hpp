@@ -9,7 +9,7 @@
 #include "seal/seal.hpp"
 #include "seal/seal_image.hpp"
 
-/// Inside of this room: what seal.cpp (images with a footer) and seal_struct.cpp (vbmeta images)
+/// Inside of this room: what sealer.cpp (images with a footer) and seal_struct.cpp (vbmeta images)
 /// share.
 namespace wexlo {
 

@@ -12,7 +12,7 @@ class PlanPhone {
   explicit PlanPhone(PhoneState start) : state(std::move(start)) {}
 
   PhoneState state;
-  std::set<std::string> person;  ///< ids of steps thheres did
+  std::set<std::string> person;  ///< ids of steps that were done by hand
   /// What else a step stands for: a package that is handed over, or installed.
   std::function<void(PhoneState&, const Step&)> outside;
 
