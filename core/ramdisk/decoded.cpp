@@ -18,11 +18,8 @@ Status read_one(ReadRamdisk& one, const DecodeLimit& limit) {
 }  // namespace
 
 Result<ReadRamdisks> DecodedImage::ramdisks(const Context& context) {
-  {
-    const std::lock_guard lock(mutex_);
-    if (ramdisks_) return ramdisks_;
-  }
-  // Not under the lock: who waits for tasks may be given another one, which asks for the same.
+  const std::lock_guard lock(ramdisks_mutex_);
+  if (ramdisks_) return ramdisks_;
   std::vector<ReadRamdisk> all;
   for (const boot::RamdiskPart& part : boot::ramdisk_parts(image_))
     all.push_back({part});
@@ -31,38 +28,30 @@ Result<ReadRamdisks> DecodedImage::ramdisks(const Context& context) {
   for (ReadRamdisk& one : all)
     tasks.submit(0, [&one, limit]() -> Status { return read_one(one, limit); });
   WEXLO_CHECK(tasks.wait());
-  const std::lock_guard lock(mutex_);
-  if (!ramdisks_) ramdisks_ = std::make_shared<const std::vector<ReadRamdisk>>(std::move(all));
+  ramdisks_ = std::make_shared<const std::vector<ReadRamdisk>>(std::move(all));
   return ramdisks_;
 }
 
 Result<ReadKernel> DecodedImage::kernel(const Context& context) {
-  {
-    const std::lock_guard lock(mutex_);
-    if (kernel_) return kernel_;
-  }
+  const std::lock_guard lock(kernel_mutex_);
+  if (kernel_) return kernel_;
   const Section* section = image_.section("kernel");
   if (section == nullptr || section->bytes.empty()) return ReadKernel();
   WEXLO_CHECK(check_stop(context));
-  auto read =
+  kernel_ =
       std::make_shared<const kernel::Kernel>(kernel::read(section->bytes, decode_limit(context)));
-  const std::lock_guard lock(mutex_);
-  if (!kernel_) kernel_ = std::move(read);
   return kernel_;
 }
 
 bool DecodedImage::kernel_may_skip_ramdisk(const Context& context) {
-  {
-    const std::lock_guard lock(mutex_);
-    if (may_skip_) return *may_skip_;
-  }
-  const bool may = kernel::may_skip_ramdisk(image_.section("kernel"), decode_limit(context));
-  const std::lock_guard lock(mutex_);
-  return may_skip_.emplace(may);
+  const std::lock_guard lock(kernel_mutex_);
+  if (!may_skip_)
+    may_skip_ = kernel::may_skip_ramdisk(image_.section("kernel"), decode_limit(context));
+  return *may_skip_;
 }
 
 void DecodedImage::let_go() {
-  const std::lock_guard lock(mutex_);
+  const std::scoped_lock lock(ramdisks_mutex_, kernel_mutex_);
   ramdisks_.reset();
   kernel_.reset();
 }

@@ -21,8 +21,7 @@ struct ReadRamdisk {
 using ReadRamdisks = std::shared_ptr<const std::vector<ReadRamdisk>>;
 using ReadKernel = std::shared_ptr<const kernel::Kernel>;
 
-/// Threads: all of it may be called from several. Two that ask at the same time may both decode;
-/// one of the results is kept.
+/// Threads: all of it may be called from several. Who asks while another one decodes waits for it.
 class DecodedImage {
  public:
   explicit DecodedImage(Image image) : image_(std::move(image)) {}
@@ -39,7 +38,7 @@ class DecodedImage {
 
  private:
   Image image_;
-  std::mutex mutex_;
+  std::mutex ramdisks_mutex_, kernel_mutex_;  ///< of what follows each; held while it is decoded
   ReadRamdisks ramdisks_;
   ReadKernel kernel_;
   std::optional<bool> may_skip_;

@@ -158,8 +158,7 @@ class PatchWriter {
     WEXLO_CHECK(proofs.wait());
     unproven_ = std::ranges::any_of(made.repackings, [](const auto& one) { return !one->same; });
     if (unproven_) return no_way("a stock stream does not come out of the usual encoders again");
-    // Both look at what was written, decoded once, and neither waits for the other.
-    WEXLO_CHECK(output.decoded->ramdisks(work_.context));
+    // Both look at what was written, and neither waits for the other.
     TaskGroup accounting(work_.context);
     accounting.submit(0, [&]() -> Status { return account_for(output); });
     auto back = check_way_back(output, journal_, stock.bytes, made.repackings, work_.context);

@@ -1,7 +1,9 @@
 /// Work that is done once: what an image decodes to, images that are read ahead; and memory that is
 /// given back.
 
+#include <barrier>
 #include <filesystem>
+#include <thread>
 
 #include "base/late_library.hpp"
 #include "base/source.hpp"
@@ -49,6 +51,30 @@ TEST_CASE("decoded: ramdisks and kernel are decoded once for all copies of an im
   const auto again = value_of(image.decoded->ramdisks({}));
   CHECK(again != first);  // decoded anew, and who still has the first may go on with it
   CHECK(again->front().ramdisk->segments.size() == first->front().ramdisk->segments.size());
+}
+
+TEST_CASE("decoded: two that ask at the same time get one decoding, not one each") {
+  // Room for one and a half of it: a second one would be refused.
+  constexpr std::size_t kSize = 8u << 20;
+  CpioBytes archive;
+  archive.file("init", "#!", 0100750).file("data", std::string(kSize, 'x'));
+  const auto image = load(BootBytes{.ramdisk = test::gzip(archive.done())}.done());
+  const Context context{.held = std::make_shared<HeldBytes>(kSize + kSize / 2)};
+  std::vector<ReadRamdisks> found(4);
+  {
+    std::barrier start(static_cast<std::ptrdiff_t>(found.size()));
+    std::vector<std::jthread> threads;
+    for (ReadRamdisks& one : found)
+      threads.emplace_back([&] {
+        start.arrive_and_wait();
+        if (auto read = image.decoded->ramdisks(context)) one = *read;
+      });
+  }
+  for (const ReadRamdisks& one : found) {
+    REQUIRE(one);
+    CHECK(one == found.front());
+    CHECK(one->front().ramdisk);
+  }
 }
 
 TEST_CASE(
