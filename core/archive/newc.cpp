@@ -210,18 +210,18 @@ bool same(const Archive& a, const Archive& b) {
          });
 }
 
-void append(Bytes& out, const Archive& archive) {
+void write(Bytes& out, const Archive& archive) {
   const std::size_t begin = out.size();
   for (const Entry& entry : archive.entries) {
     // The last one of a stock archive may have ended without its padding.
     out.resize(begin + align_up(out.size() - begin, 4));
-    wexlo::append(out, std::string_view(entry.header_.data(), entry.header_.size()));
-    wexlo::append(out, entry.name_);
-    wexlo::append(out, View(entry.name_tail_));
-    wexlo::append(out, entry.data_.view());
-    wexlo::append(out, entry.data_tail_.view());
+    append(out, std::string_view(entry.header_.data(), entry.header_.size()));
+    append(out, entry.name_);
+    append(out, View(entry.name_tail_));
+    append(out, entry.data_.view());
+    append(out, entry.data_tail_.view());
   }
-  wexlo::append(out, archive.tail.view());
+  append(out, archive.tail.view());
 }
 
 Bytes write(const Archive& archive) {
@@ -231,7 +231,7 @@ Bytes write(const Archive& archive) {
     size += kHeaderSize + entry.name_.size() + entry.name_tail_.size() + entry.data_.size() +
             entry.data_tail_.size();
   out.reserve(size);
-  append(out, archive);
+  write(out, archive);
   return out;
 }
 

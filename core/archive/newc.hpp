@@ -66,7 +66,7 @@ class Entry {
 
  private:
   friend Result<struct Archive> parse(const Blob& bytes, std::string_view file);
-  friend void append(Bytes& out, const struct Archive& archive);
+  friend void write(Bytes& out, const struct Archive& archive);
   friend Bytes write(const struct Archive& archive);
   friend bool same(const struct Archive& a, const struct Archive& b);
   friend void give_sums(struct Archive& archive);
@@ -99,7 +99,7 @@ void give_sums(Archive& archive);
 [[nodiscard]] Result<Archive> parse(const Blob& bytes, std::string_view file = {});
 [[nodiscard]] Bytes write(const Archive& archive);
 /// The same, behind what is there already.
-void append(Bytes& out, const Archive& archive);
+void write(Bytes& out, const Archive& archive);
 /// Whether both would be written as the same bytes.
 [[nodiscard]] bool same(const Archive& a, const Archive& b);
 

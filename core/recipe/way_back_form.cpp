@@ -40,7 +40,7 @@ Result<Bytes> take_text(View& in) {
 
 void append_content(Bytes& out, const ImageStream& stream) {
   if (stream.archive)
-    newc::append(out, without_journal(*stream.archive));
+    newc::write(out, without_journal(*stream.archive));
   else
     append(out, stream.decoded.view());
 }
