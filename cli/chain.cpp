@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "base/digest.hpp"
 #include "text/text.hpp"
 #include "verified/vbmeta.hpp"
 
@@ -82,7 +83,7 @@ class Drawing {
   }
 
   std::string key(const std::string& sha256) const {
-    return session_.globals.verbose ? sha256 : sha256.substr(0, 16) + "…";
+    return session_.globals.verbose ? sha256 : short_digest(sha256);
   }
 
   std::string about(const ChainStruct& one) const {

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "base/digest.hpp"
 #include "chain.hpp"
 #include "inspect.hpp"
 #include "text/text.hpp"
@@ -112,7 +113,7 @@ class Teller {
   }
 
   std::string shorten(const std::string& digest) const {
-    return session_.globals.verbose || digest.size() < 16 ? digest : digest.substr(0, 16) + "…";
+    return session_.globals.verbose || digest.size() < 16 ? digest : short_digest(digest);
   }
 
   std::string joined(const std::vector<StartPart>& parts) const {

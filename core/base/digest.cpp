@@ -94,4 +94,9 @@ std::string sha256_hex(View bytes) {
   return hex(digest(DigestKind::Sha256, bytes));
 }
 
+std::string short_digest(std::string_view text) {
+  constexpr std::size_t kShown = 16;
+  return std::string(text.substr(0, kShown)) + "…";
+}
+
 }  // namespace wexlo

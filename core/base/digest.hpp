@@ -55,6 +55,8 @@ class SaltedHasher {
 
 [[nodiscard]] Bytes digest(DigestKind kind, View bytes);
 [[nodiscard]] std::string sha256_hex(View bytes);
+/// The first digits of a digest in hex, for a sentence or a table: "698e33ec9b920df3…".
+[[nodiscard]] std::string short_digest(std::string_view text);
 
 /// OpenSSL's word for it, for those who sign with it.
 [[nodiscard]] const evp_md_st* digest_method(DigestKind kind);

@@ -19,8 +19,6 @@ namespace {
 
 using newc::Entry;
 
-constexpr std::size_t kShown = 16;  ///< digits of a digest in a sentence
-
 /// The digest of every file in an image's ramdisks, by place.
 std::map<std::string, std::string> files_of(const ImageReading& reading) {
   std::map<std::string, std::string> out;
@@ -199,9 +197,9 @@ class Stranger {
       const bool told = std::ranges::any_of(
           out_.changes, [&](const Difference& d) { return d.where == place && !d.lines.empty(); });
       if (!told && !place.contains("/wexlo/"))
-        unexplained(fmt::format("{} {}, SHA-256 {}…", place,
+        unexplained(fmt::format("{} {}, SHA-256 {}", place,
                                 before == stock_files_.end() ? "is new" : "has other content",
-                                sha256.substr(0, kShown)));
+                                short_digest(sha256)));
     }
     for (const Difference& d : out_.changes) {
       if (d.area == DifferenceArea::Part &&

@@ -7,15 +7,13 @@
 #include <array>
 #include <utility>
 
+#include "base/digest.hpp"
+
 namespace wexlo {
 
 std::string_view checked_name(CheckedKind kind) {
   constexpr std::array<std::string_view, 3> kNames{"image", "set", "kit"};
   return kNames[static_cast<std::size_t>(kind)];
-}
-
-std::string short_digest(const std::string& sha256) {
-  return sha256.substr(0, 16) + "…";
 }
 
 std::string standing_detail(const verified::Walk& walk, const std::string& partition) {

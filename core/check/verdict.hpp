@@ -5,9 +5,6 @@
 
 namespace wexlo {
 
-/// The first digits of a digest, for a sentence.
-[[nodiscard]] std::string short_digest(const std::string& sha256);
-
 /// What the chain's structs say of a partition, a clause; empty: nothing.
 [[nodiscard]] std::string standing_detail(const verified::Walk& walk, const std::string& partition);
 

@@ -10,6 +10,7 @@
 #include <algorithm>
 #include <array>
 
+#include "base/digest.hpp"
 #include "base/source.hpp"
 #include "verified/openssl_key.hpp"
 
@@ -166,9 +167,9 @@ Result<Bytes> Signer::sign(DigestKind kind, View digest) const {
   if (signature_holds(blob_, kind, digest, signature)) return signature;
   return fail({.code = ErrorCode::BadSignature,
                .message = "what the signer gave is no signature of the digest",
-               .expected = fmt::format("{} bytes, PKCS#1 v1.5, made with the key {}…",
+               .expected = fmt::format("{} bytes, PKCS#1 v1.5, made with the key {}",
                                        blob_.empty() ? 0 : key_bits(blob_) / 8,
-                                       sha256_hex(blob_).substr(0, 16)),
+                                       short_digest(sha256_hex(blob_))),
                .found = fmt::format("{} bytes", signature.size()),
                .hint = "Is the public key the one that belongs to the private one?"});
 }

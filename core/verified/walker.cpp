@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/digest.hpp"
 #include "image/partitions.hpp"
 #include "text/text.hpp"
 #include "verified/chain_claims.hpp"
@@ -17,11 +18,6 @@ constexpr std::size_t kHeader = 256;
 constexpr std::uint32_t kOldMinor = 1;  ///< that every loader in the field reads
 constexpr std::size_t kMaxStructs = 32, kMaxName = 31;
 constexpr std::uint32_t kLocations = 32;
-
-/// Digits of a key's digest in a sentence.
-std::string short_key(const std::string& sha256) {
-  return sha256.substr(0, 16) + "…";
-}
 
 class Walker {
  public:
@@ -116,10 +112,10 @@ class Walker {
       if (!*one.key_expected)
         claims_.fault(
             FindingCode::Signature, name, Standing::WrongKey,
-            fmt::format("{} is signed with key {}, {} is {}.", name, short_key(one.key_sha256),
+            fmt::format("{} is signed with key {}, {} is {}.", name, short_digest(one.key_sha256),
                         expected != nullptr ? "the key that the chain names"
                                             : "the key that the phone trusts",
-                        short_key(sha256_hex(*right))));
+                        short_digest(sha256_hex(*right))));
     }
     const auto minor = vbmeta.number("required_version_minor");
     if (minor > kOldMinor)

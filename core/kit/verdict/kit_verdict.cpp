@@ -31,8 +31,8 @@ std::string why_of(const KitVerdict& verdict, const verified::Walk& walk, bool o
                : "All digests and signatures are valid with the maker's key.";
   if (verdict.needs == Needs::Unlocked) return why_unlocked(walk);
   return fmt::format(
-      "Everything that changed is signed with the key {}…: a phone that trusts it starts locked.",
-      verdict.key_sha256.substr(0, 16));
+      "Everything that changed is signed with the key {}: a phone that trusts it starts locked.",
+      short_digest(verdict.key_sha256));
 }
 
 /// Mount points that are verified when the system starts, by the images as the kit leaves them.

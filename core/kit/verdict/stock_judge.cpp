@@ -4,6 +4,7 @@
 #include <fmt/ranges.h>
 
 #include "base/contains.hpp"
+#include "base/digest.hpp"
 #include "base/error_kinds.hpp"
 #include "judge/image_origin.hpp"
 #include "judge/phone_set.hpp"
@@ -90,9 +91,9 @@ std::vector<Finding> judge_same_build(const KitImages& images, StockImages& stoc
         {Level::Problem,
          {FindingCode::Another, one.partition},
          fmt::format("{} is not the one that the older kit was made of, and both are said "
-                     "to be of the build {}: SHA-256 {}… there, {}… here.",
-                     one.partition, stock.firmware().build.fingerprint, known->second.substr(0, 16),
-                     sha256.substr(0, 16)),
+                     "to be of the build {}: SHA-256 {} there, {} here.",
+                     one.partition, stock.firmware().build.fingerprint, short_digest(known->second),
+                     short_digest(sha256)),
          one.partition});
   }
   return out;
