@@ -1,8 +1,9 @@
 #include "firmware/stock_images.hpp"
 
+#include <algorithm>
 #include <future>
-#include <set>
 
+#include "base/contains.hpp"
 #include "base/digest.hpp"
 #include "image/partitions.hpp"
 
@@ -21,11 +22,7 @@ class StockImages::Ahead {
     const auto promise = std::make_shared<std::promise<Read>>();
     images_.emplace(partition, promise->get_future());
     tasks_.submit(0, [this, promise, read = std::move(read)]() -> Status {
-      try {
-        promise->set_value(read(context_));
-      } catch (...) {
-        promise->set_value({});  // get tries it once more, and tells
-      }
+      promise->set_value(read(context_));
       return {};
     });
   }
@@ -35,7 +32,7 @@ class StockImages::Ahead {
     if (at == images_.end()) return std::nullopt;
     std::future<Read> image = std::move(at->second);
     images_.erase(at);
-    // A task that was dropped has no answer.
+    // A task that was dropped, or that threw, has no answer.
     return image.valid() ? answer(image) : std::nullopt;
   }
 
@@ -47,7 +44,6 @@ class StockImages::Ahead {
   Context with_stop(const Context& context) const {
     Context out = context;
     out.stop = stop_.get_token();
-    out.progress = {};  // of several at once it would jump
     return out;
   }
   static Read answer(std::future<Read>& image) {
@@ -77,34 +73,40 @@ Result<const LoadedImage*> StockImages::get(const std::string& partition, const 
     if (auto read = ahead_->take(partition))
       return &images_.emplace(partition, std::move(*read)).first->second;
   WEXLO_TRY(const PartitionFacts* const facts, firmware_.choose(partition, where_));
-  WEXLO_TRY(const Blob bytes, read_cached(cache_, *facts, where_, kMaxImage, context));
-  WEXLO_TRY(LoadedImage image, load_image(bytes, where_ + "!" + partition));
+  WEXLO_TRY(LoadedImage image, load(*facts, partition, context));
   return &images_.emplace(partition, std::move(image)).first->second;
+}
+
+Result<LoadedImage> StockImages::load(const PartitionFacts& facts, const std::string& partition,
+                                      const Context& context) const {
+  WEXLO_TRY(const Blob bytes, read_cached(cache_, facts, where_, kMaxImage, context));
+  return load_image(bytes, where_ + "!" + partition);
 }
 
 void StockImages::read_ahead(const std::vector<std::string>& partitions, const Context& context) {
   if (context.jobs < 2) return;
-  ahead_ = std::make_unique<Ahead>(context);
-  std::set<std::string> begun;
-  const PartitionFacts* longest = nullptr;  // whose progress is shown
-  for (const std::string& name : partitions)
-    if (const auto facts = firmware_.choose(name, where_))
-      if (longest == nullptr || (*facts)->size > longest->size) longest = *facts;
+  std::vector<std::pair<std::string, const PartitionFacts*>> wanted;
   for (const std::string& name : partitions) {
     const std::string partition(without_slot(name));
     const auto facts = firmware_.choose(partition, where_);
-    if (!facts || images_.contains(partition) || !begun.insert(partition).second) continue;
+    if (facts && !images_.contains(partition) &&
+        !contains(wanted, partition, &decltype(wanted)::value_type::first))
+      wanted.emplace_back(partition, *facts);
+  }
+  // Progress is shown of the longest alone: of several at once it would jump.
+  const auto longest =
+      std::ranges::max_element(wanted, {}, [](const auto& one) { return one.second->size; });
+  ahead_ = std::make_unique<Ahead>(context);
+  for (auto one = wanted.begin(); one != wanted.end(); ++one)
     ahead_->add(
-        partition,
-        [this, partition, facts = *facts,
-         progress = *facts == longest ? context.progress : nullptr](Context own) -> Ahead::Read {
+        one->first,
+        [this, partition = one->first, facts = one->second,
+         progress = one == longest ? context.progress : nullptr](Context own) -> Ahead::Read {
           own.progress = progress;
-          const auto bytes = read_cached(cache_, *facts, where_, kMaxImage, own);
-          auto image = bytes ? load_image(*bytes, where_ + "!" + partition)
-                             : Result<LoadedImage>(fail(bytes.error()));
+          auto image = load(*facts, partition, own);
+          // Beside others there may have been no room for it: get tries it once more, and tells.
           return image ? Ahead::Read(std::move(*image)) : std::nullopt;
         });
-  }
 }
 
 const std::string& StockImages::sha256(const std::string& partition) {

@@ -35,6 +35,9 @@ class StockImages {
   [[nodiscard]] const std::string& where() const { return where_; }
 
  private:
+  [[nodiscard]] Result<LoadedImage> load(const PartitionFacts& facts, const std::string& partition,
+                                         const Context& context) const;
+
   const Firmware& firmware_;
   std::string where_;
   ImageCachePtr cache_;
