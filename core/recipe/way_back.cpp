@@ -188,6 +188,34 @@ std::unexpected<Error> leads_elsewhere() {
   return fail({.code = ErrorCode::NoWayBack, .message = "it does not lead to the stock image"});
 }
 
+/// Bytes that have to come, in pieces that need not be those they come in.
+class ExpectedBytes {
+ public:
+  explicit ExpectedBytes(const std::vector<View>& pieces) : pieces_(pieces) {}
+
+  Status take(View given) {
+    while (!given.empty()) {
+      if (all_came()) return leads_elsewhere();
+      const View wanted = pieces_[piece_].subspan(at_);
+      const std::size_t size = std::min(given.size(), wanted.size());
+      if (!equal(given.first(size), wanted.first(size))) return leads_elsewhere();
+      given = given.subspan(size);
+      at_ += size;
+    }
+    return {};
+  }
+  /// Passes over what is empty.
+  bool all_came() {
+    for (; piece_ < pieces_.size() && at_ == pieces_[piece_].size(); ++piece_)
+      at_ = 0;
+    return piece_ == pieces_.size();
+  }
+
+ private:
+  const std::vector<View>& pieces_;
+  std::size_t piece_ = 0, at_ = 0;  ///< the piece, and where in it
+};
+
 }  // namespace
 
 Status check_way_back(const LoadedImage& patched, const Journal& journal, const Blob& stock,
@@ -199,26 +227,10 @@ Status check_way_back(const LoadedImage& patched, const Journal& journal, const 
     WEXLO_TRY(const Blob back, walk_back(way, journal, context));
     return equal(back.view(), stock.view()) ? Status{} : leads_elsewhere();
   }
-  auto piece = pieces->begin();
-  std::size_t at = 0;  // in the piece
-  auto walked = apply_delta(way.source, way.delta, most_unfolded(journal, context),
-                            [&](View given) -> Status {
-                              while (!given.empty()) {
-                                while (piece != pieces->end() && at == piece->size())
-                                  ++piece, at = 0;
-                                if (piece == pieces->end()) return leads_elsewhere();
-                                const std::size_t size = std::min(given.size(), piece->size() - at);
-                                if (!equal(given.first(size), piece->subspan(at, size)))
-                                  return leads_elsewhere();
-                                given = given.subspan(size);
-                                at += size;
-                              }
-                              return {};
-                            });
-  if (!walked) return walked;
-  while (piece != pieces->end() && at == piece->size())
-    ++piece, at = 0;
-  return piece == pieces->end() ? Status{} : leads_elsewhere();
+  ExpectedBytes expected(*pieces);
+  WEXLO_CHECK(apply_delta(way.source, way.delta, most_unfolded(journal, context),
+                          [&](View given) { return expected.take(given); }));
+  return expected.all_came() ? Status{} : leads_elsewhere();
 }
 
 Result<Blob> follow_way_back(const LoadedImage& patched, const Journal& journal,
