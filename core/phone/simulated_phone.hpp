@@ -43,7 +43,8 @@ class SimulatedPhone final : public Phone {
   [[nodiscard]] Status drop_logical(const std::string& partition) override;
   [[nodiscard]] Status restart() override;
 
-  // What people do by hand, over no wire: the bootloader's lock, which erases the user's data either way.
+  // What people do by hand, over no wire: the bootloader's lock, which erases the user's data
+  // either way.
   void set_locked(bool locked);
 
  private:

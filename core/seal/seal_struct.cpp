@@ -84,8 +84,8 @@ void Sealer::finish(SealedImage sealed, const verified::Signer* signer, DigestKi
     const auto algorithm = verified::algorithm_for(digest, signer->bits());
     sealed.algorithm = verified::algorithm_name(algorithm ? algorithm->id : 0);
     sealed.public_key_sha256 = sha256_hex(signer->public_key());
-    sealed.done.push_back(fmt::format("signed {}, key {}", sealed.algorithm,
-                                      short_digest(sealed.public_key_sha256)));
+    sealed.done.push_back(
+        fmt::format("signed {}, key {}", sealed.algorithm, short_digest(sealed.public_key_sha256)));
   }
   out_.images.push_back(std::move(sealed));
 }
