@@ -15,6 +15,7 @@ struct Item {
   std::string path;  ///< parted by '/', relative to the bundle
   std::uint64_t size = 0, stored_size = 0;
   std::function<Result<SourcePtr>(const Context& context)> open;
+  std::string partition{};  ///< what its container says it is for; empty: nothing
 };
 
 struct Bundle {

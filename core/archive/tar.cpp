@@ -117,6 +117,17 @@ struct Places {
   std::size_t members = 0;
 };
 
+/// What a member stores, where its holes are left out; empty: all of it.
+std::vector<TarStretch> stretches_of(archive_entry* entry) {
+  std::vector<TarStretch> out;
+  if (archive_entry_sparse_reset(entry) == 0) return out;
+  la_int64_t at = 0, size = 0;
+  while (archive_entry_sparse_next(entry, &at, &size) == ARCHIVE_OK)
+    out.push_back({static_cast<std::uint64_t>(std::max<la_int64_t>(at, 0)),
+                   static_cast<std::uint64_t>(std::max<la_int64_t>(size, 0))});
+  return out;
+}
+
 Result<Places> find_places(const SourcePtr& source, const Context& context) {
   Places out;
   TarReader reader(source);
@@ -135,14 +146,31 @@ Result<Places> find_places(const SourcePtr& source, const Context& context) {
     const std::string name = path != nullptr ? path : "";
     const auto size =
         static_cast<std::uint64_t>(std::max<la_int64_t>(archive_entry_size(entry), 0));
-    if (archive_entry_sparse_count(entry) > 0)
-      return fail({.code = ErrorCode::Unsupported,
-                   .message = "a member is stored with its holes left out",
-                   .file = source->name() + "!" + name,
-                   .hint = "Unpack the tar and give the folder."});
     out.files.push_back({name.starts_with("./") ? name.substr(2) : name, reader.header_position(),
-                         reader.position(), size});
+                         reader.position(), size, stretches_of(entry)});
   }
+}
+
+/// The member's bytes: a window, or its stretches at their places with zeros between them.
+Result<SourcePtr> open_place(const SourcePtr& source, const TarPlace& place) {
+  const std::string name = source->name() + "!" + place.path;
+  if (place.stretches.empty()) return open_window(source, place.data_at, place.size, name);
+  std::vector<Piece> pieces;
+  std::uint64_t at = 0, stored = place.data_at;
+  for (const TarStretch& one : place.stretches) {
+    if (one.at < at || one.at > place.size || one.size > place.size - one.at)
+      return fail({.code = ErrorCode::Corrupt,
+                   .message = "the member's list of holes contradicts itself",
+                   .file = name,
+                   .offset = place.header_at,
+                   .hint = "Fetch the package again; compare its digest with the source's."});
+    if (one.at > at) pieces.push_back({nullptr, 0, one.at - at});
+    if (one.size > 0) pieces.push_back({source, stored, one.size});
+    at = one.at + one.size;
+    stored += one.size;
+  }
+  if (at < place.size) pieces.push_back({nullptr, 0, place.size - at});
+  return open_joined(std::move(pieces), name);
 }
 
 }  // namespace
@@ -151,12 +179,14 @@ Result<Tar> open_tar(const SourcePtr& source, const Context& context) {
   WEXLO_TRY(const Places places, find_places(source, context));
   Tar out{.bundle = {.name = source->name()}, .members = places.members};
   for (const TarPlace& one : places.files) {
-    WEXLO_TRY(SourcePtr window,
-              open_window(source, one.data_at, one.size, source->name() + "!" + one.path));
+    WEXLO_TRY(SourcePtr window, open_place(source, one));
+    std::uint64_t stored = one.stretches.empty() ? one.size : 0;
+    for (const TarStretch& stretch : one.stretches)
+      stored += stretch.size;
     out.bundle.items.push_back(
         {.path = one.path,
          .size = one.size,
-         .stored_size = one.size,
+         .stored_size = stored,
          .open = [window](const Context&) -> Result<SourcePtr> { return window; }});
   }
   WEXLO_CHECK(check_paths(out.bundle));

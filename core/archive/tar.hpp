@@ -19,14 +19,21 @@ struct Tar {
   std::size_t members = 0;  ///< folders and links, too
 };
 /// Regular files only: others are passed over. Errors: Corrupt, Truncated, UnsafePath,
-/// LimitExceeded (over 100,000 members), Unsupported (a sparse member), Interrupted.
+/// LimitExceeded (over 100,000 members), Interrupted.
 [[nodiscard]] Result<Tar> open_tar(const SourcePtr& source, const Context& context);
+
+/// Bytes of a member that are stored; what lies between them are holes.
+struct TarStretch {
+  std::uint64_t at = 0, size = 0;
+};
 
 /// Where a member lies in its tar.
 struct TarPlace {
   std::string path;             ///< as open_tar spells it
   std::uint64_t header_at = 0;  ///< of the first of its headers
   std::uint64_t data_at = 0, size = 0;
+  /// One behind the other from data_at; empty: all of the member is stored.
+  std::vector<TarStretch> stretches{};
 };
 /// Regular files. Errors: as open_tar.
 [[nodiscard]] Result<std::vector<TarPlace>> tar_places(const SourcePtr& source,

@@ -133,6 +133,12 @@ void put_sum(Bytes& header) {
 }
 
 Result<Bytes> new_header(const Source& tar, const TarPlace& place, std::uint64_t size) {
+  if (!place.stretches.empty())
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = "the member is stored with its holes left out",
+                 .file = tar.name() + "!" + place.path,
+                 .offset = place.header_at,
+                 .hint = "Unpack the tar and give the folder."});
   const std::uint64_t at = place.data_at - kTarBlock;
   if (place.header_at < at) {
     WEXLO_TRY(const Bytes before, read_some(tar, place.header_at, at - place.header_at));

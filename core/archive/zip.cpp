@@ -85,10 +85,30 @@ Compression method_of(int id) {
   switch (id) {
     case ZIP_CM_DEFLATE: return Compression::Deflate;
     case ZIP_CM_BZIP2: return Compression::Bzip2;
+    case ZIP_CM_LZMA: return Compression::Lzma;
     case ZIP_CM_XZ: return Compression::Xz;
     case kZstd: return Compression::Zstd;
     default: return Compression::None;
   }
+}
+
+/// A zip puts a version and the size of the properties before an lzma stream, and leaves its own
+/// size out; the stream's usual header has it behind the properties.
+Result<SourcePtr> with_lzma_header(const SourcePtr& raw, std::uint64_t size) {
+  constexpr std::size_t kLead = 4, kProperties = 5;
+  WEXLO_TRY(const Bytes lead, read_some(*raw, 0, kLead + kProperties));
+  if (lead.size() < kLead + kProperties || load<std::uint16_t, LE>(lead.data() + 2) != kProperties)
+    return fail({.code = ErrorCode::Corrupt,
+                 .message = "the member's lzma properties are damaged",
+                 .file = raw->name(),
+                 .offset = 2,
+                 .hint = "The package is damaged: fetch it again."});
+  Bytes header(lead.begin() + kLead, lead.end());
+  LeWriter(header).put<std::uint64_t>(size);
+  const std::uint64_t header_size = header.size();
+  return open_joined({{open_memory(Blob(std::move(header)), raw->name()), 0, header_size},
+                      {raw, lead.size(), raw->size() - lead.size()}},
+                     raw->name());
 }
 
 /// A stored member: its bytes as they lie in the zip, and the CRC-32 that the directory promises.
@@ -227,8 +247,11 @@ Result<SourcePtr> ZipArchive::open_member(const ZipMember& member, const Context
     return fail({.code = ErrorCode::Unsupported,
                  .message = fmt::format("the member is packed by method {}", member.method_id),
                  .file = raw->name(),
-                 .expected = "stored, deflate, bzip2, xz or zstd",
+                 .expected = "stored, deflate, bzip2, lzma, xz or zstd",
                  .hint = "Unpack the zip and give the folder."});
+  if (member.method == Compression::Lzma) {
+    WEXLO_TRY(raw, with_lzma_header(raw, member.size));
+  }
   return open_unpacked({.source = std::move(raw),
                         .kind = member.method,
                         .size = member.size,

@@ -25,6 +25,11 @@ struct ZipMember {
 /// A fact: a zip may begin with something else, but firmware zips begin with a local header.
 [[nodiscard]] bool looks_like_zip(View start);
 
+/// Where a zip begins that has something else in front of it (a program that unpacks itself, a
+/// page), by the directory at the file's end: 0 where its offsets count what is in front. nullopt:
+/// no zip ends there. Errors: Io.
+[[nodiscard]] Result<std::optional<std::uint64_t>> zip_start(const Source& source);
+
 class ZipArchive {
  public:
   /// Reads the directory. Errors: BadMagic, Truncated, Corrupt, LimitExceeded.

@@ -25,13 +25,14 @@ enum class Compression {
   Lzma,
   Bzip2,
   Zstd,
+  Lzo,  ///< a file as lzop writes it
   Zlib,
   Deflate,
   Brotli
 };
 
 /// The format's spelling in JSON and parts.toml: "none", "gzip", "lz4-legacy", "lz4-frame", "xz",
-/// "lzma", "bzip2", "zstd", "zlib", "deflate", "brotli".
+/// "lzma", "bzip2", "zstd", "lzo", "zlib", "deflate", "brotli".
 [[nodiscard]] std::string_view compression_name(Compression kind);
 [[nodiscard]] std::optional<Compression> compression_named(std::string_view name);
 

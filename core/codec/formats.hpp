@@ -54,6 +54,10 @@ std::unique_ptr<Decoder> bzip2_decoder(std::uint64_t memory_limit);
 EncoderResult bzip2_encoder(const Framing& framing, std::uint64_t size);
 Framing bzip2_framing(View encoded, std::uint64_t decoded_size);
 
+std::unique_ptr<Decoder> lzo_decoder(std::uint64_t memory_limit);
+EncoderResult lzo_encoder(const Framing& framing, std::uint64_t size);
+Framing lzo_framing(View encoded, std::uint64_t decoded_size);
+
 std::unique_ptr<Decoder> zstd_decoder(std::uint64_t memory_limit);
 EncoderResult zstd_encoder(const Framing& framing, std::uint64_t size);
 Framing zstd_framing(View encoded, std::uint64_t decoded_size);

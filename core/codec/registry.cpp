@@ -36,6 +36,8 @@ constexpr std::array kRows{
         bzip2_framing},
     Row{Compression::Zstd, "zstd", std::string_view("\x28\xb5\x2f\xfd", 4), zstd_decoder,
         zstd_encoder, zstd_framing},
+    Row{Compression::Lzo, "lzo", std::string_view("\x89LZO\0\r\n\x1a\n", 9), lzo_decoder,
+        lzo_encoder, lzo_framing},
     Row{Compression::Zlib, "zlib", "", zlib_decoder, zlib_encoder, zlib_framing},
     Row{Compression::Deflate, "deflate", "", deflate_decoder, nullptr, nullptr},
     Row{Compression::Brotli, "brotli", "", brotli_decoder, nullptr, nullptr},
