@@ -56,6 +56,8 @@ enum class FindingCode : std::uint8_t {
   SuperTables,
   RamdiskUnused,
   DeviceIdentity,
+  LoadOverlap,
+  ProgramPages,
   // what `check` and `inspect` tell besides
   SlotChosen,
   VerificationOff,
@@ -126,6 +128,11 @@ enum class FindingCode : std::uint8_t {
   PartitionSizeUnknown,
   VbmetaUnchanged,
   WayBackInKit,
+  WayUnknown,
+  VbmetaNeeded,
+  DataUnreadable,
+  SkipList,
+  PhonesOwn,
   // of a kit that is there
   KitFile,
   KitFileExtra,
@@ -144,6 +151,7 @@ enum class FindingCode : std::uint8_t {
   NowUnsigned,
   ChainUnsigned,
   KeyReadable,
+  SignedBlock,
   // packages
   NoSumLine,
   UnreadableFile,
@@ -164,6 +172,9 @@ enum class FindingCode : std::uint8_t {
   EmptyPartition,
   SignatureGone,
   SignatureStale,
+  OneOfSeveral,
+  ContainerSum,
+  IncrementalPart,
   // the rest
   NoDevice,
   NoFirmware,

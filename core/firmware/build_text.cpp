@@ -52,7 +52,7 @@ void read_ota_metadata(std::string_view text, BuildText& out) {
   out.over_the_air = true;
   out.build.fingerprint = first_of(values, {"post-build"});
   out.build.incremental = first_of(values, {"post-build-incremental"});
-  out.build.device = first_of(values, {"pre-device"});
+  out.build.device = out.build.checked_device = first_of(values, {"pre-device"});
   out.build.patch_level = first_of(values, {"post-security-patch-level"});
   out.build.sdk_level = first_of(values, {"post-sdk-level"});
   out.build.base = first_of(values, {"pre-build"});
@@ -79,7 +79,7 @@ void read_demands(std::string_view text, BuildText& out) {
     if (equals == line.npos) return;
     const std::string_view name = line.substr(0, equals);
     const std::string value(line.substr(equals + 1));
-    if (name == "board" || name == "product") out.build.device = value;
+    if (name == "board" || name == "product") out.build.device = out.build.checked_device = value;
     if (name == "version-baseband") out.build.baseband = value;
     if (name == "version-bootloader") out.build.bootloader = value;
   });
@@ -121,7 +121,7 @@ void read_script(std::string_view text, BuildText& out) {
     if (open == text.npos || open - equals > 4) continue;
     const std::size_t close = text.find('"', open + 1);
     if (close == text.npos || close - open > 64) continue;
-    out.build.device = text.substr(open + 1, close - open - 1);
+    out.build.device = out.build.checked_device = text.substr(open + 1, close - open - 1);
     return;
   }
 }

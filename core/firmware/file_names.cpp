@@ -13,10 +13,10 @@ namespace {
 constexpr std::array<std::string_view, 12> kImageEnds{".img",   ".image", ".raw",  ".simg",
                                                       ".bin",   ".mbn",   ".elf",  ".ext4",
                                                       ".erofs", ".f2fs",  ".melf", ".dump"};
-constexpr std::array<std::string_view, 6> kArchiveEnds{".zip", ".tar", ".md5",
-                                                       ".tgz", ".ota", ".payload"};
-constexpr std::array<std::string_view, 9> kPackedEnds{".lz4", ".gz",   ".xz", ".zst", ".zstd",
-                                                      ".bz2", ".lzma", ".br", ".z"};
+constexpr std::array<std::string_view, 8> kArchiveEnds{".zip", ".tar",     ".md5", ".tgz",
+                                                       ".ota", ".payload", ".app", ".pac"};
+constexpr std::array<std::string_view, 10> kPackedEnds{".lz4", ".gz",   ".xz", ".zst", ".zstd",
+                                                       ".bz2", ".lzma", ".br", ".z",   ".lzo"};
 constexpr std::array<std::string_view, 7> kPieceWords{"sparsechunk", "chunk", "piece", "part",
                                                       "split",       "seg",   "sparse"};
 
@@ -82,6 +82,28 @@ std::string fit(std::string_view name) {
   return out.empty() ? "image" : out;
 }
 
+struct MarkWord {
+  std::string_view end;
+  NameMark mark;
+};
+constexpr std::array kMarks{
+    MarkWord{"-sign", NameMark::Signed},       MarkWord{"_sign", NameMark::Signed},
+    MarkWord{"-signed", NameMark::Signed},     MarkWord{"_signed", NameMark::Signed},
+    MarkWord{"-verified", NameMark::Verified}, MarkWord{"_verified", NameMark::Verified},
+    MarkWord{"_sparse", NameMark::Sparse},     MarkWord{"-sparse", NameMark::Sparse},
+    MarkWord{".sparse", NameMark::Sparse}};
+
+/// Takes the mark off.
+NameMark strip_mark(std::string_view& name) {
+  const std::string small = lower(name);
+  for (const MarkWord& one : kMarks)
+    if (small.ends_with(one.end) && name.size() > one.end.size()) {
+      name.remove_suffix(one.end.size());
+      return one.mark;
+    }
+  return NameMark::None;
+}
+
 std::optional<Compression> without_magic(std::string_view end) {
   if (end == ".br") return Compression::Brotli;
   if (end == ".lzma") return Compression::Lzma;
@@ -118,6 +140,8 @@ FileName read_file_name(std::string_view path) {
       if (out.number_is_sure || inner) name = base;
     }
   }
+  if (out.image && !out.number) out.mark = strip_mark(name);
+  if (image == ".simg") out.mark = NameMark::Sparse;
   out.partition = fit(name);
   return out;
 }

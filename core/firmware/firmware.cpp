@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cctype>
+#include <functional>
 
 namespace wexlo {
 namespace {
@@ -58,6 +59,7 @@ void BuildFacts::merge(const BuildFacts& other) {
   };
   take(fingerprint, other.fingerprint);
   take(device, other.device);
+  take(checked_device, other.checked_device);
   take(patch_level, other.patch_level);
   take(incremental, other.incremental);
   take(base, other.base);
@@ -67,8 +69,16 @@ void BuildFacts::merge(const BuildFacts& other) {
   take(sdk_level, other.sdk_level);
   if (!timestamp) timestamp = other.timestamp;
   if (!anti_rollback) anti_rollback = other.anti_rollback;
+  take(model, other.model);
+  // Of the parts of a set the lowest number is the one that a phone refuses.
+  if (!binary || (other.binary && *other.binary < *binary)) binary = other.binary;
   for (const std::string& demand : other.demands)
     if (std::ranges::find(demands, demand) == demands.end()) demands.push_back(demand);
+}
+
+void FlashingSigns::merge(const FlashingSigns& other) {
+  if (download.empty()) download = other.download;
+  if (bootloader.empty()) bootloader = other.bootloader;
 }
 
 const PartitionFacts* Firmware::find(std::string_view name) const {
@@ -79,8 +89,8 @@ const PartitionFacts* Firmware::find(std::string_view name) const {
 Result<const PartitionFacts*> Firmware::choose(std::string_view name,
                                                const std::string& file) const {
   std::vector<const PartitionFacts*> fits;
-  const auto gather = [&](auto fit) {
-    for (const PartitionFacts& one : partitions)
+  const auto gather = [&](auto fit, const std::vector<PartitionFacts>& among) {
+    for (const PartitionFacts& one : among)
       if (fit(one)) fits.push_back(&one);
     return !fits.empty();
   };
@@ -90,7 +100,13 @@ Result<const PartitionFacts*> Firmware::choose(std::string_view name,
   const auto is_slot = [&](const PartitionFacts& one) {
     return one.size > 0 && one.name != name && without_slot(one.name) == name;
   };
-  if (!gather(is_name) && !gather(is_file)) (void)gather(is_slot);
+  if (!gather(is_name, partitions) && !gather(is_file, partitions) && !gather(is_file, aside) &&
+      gather(is_slot, partitions) && fits.size() > 1) {
+    const bool same = std::ranges::find(same_slots, name) != same_slots.end();
+    const std::string wanted = "_" + (!slot.empty() ? slot : std::string(same ? "a" : ""));
+    const auto other = [&](const PartitionFacts* one) { return slot_suffix(one->name) != wanted; };
+    if (std::ranges::count_if(fits, std::not_fn(other)) == 1) std::erase_if(fits, other);
+  }
   if (fits.size() == 1) return fits.front();
   std::vector<std::string> labels;
   for (const PartitionFacts& one : partitions)

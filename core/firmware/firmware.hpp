@@ -16,8 +16,9 @@ namespace wexlo {
 /// What a package says of the build it holds; empty where it says nothing.
 struct BuildFacts {
   std::string fingerprint;
-  std::string device;                      ///< codename
-  std::string patch_level;                 ///< YYYY-MM-DD
+  std::string device;          ///< codename
+  std::string checked_device;  ///< where the package itself checks for it: the phone answers so
+  std::string patch_level;     ///< YYYY-MM-DD
   std::optional<std::uint64_t> timestamp;  ///< seconds since 1970
   std::string incremental;                 ///< the build number
   std::string base;        ///< fingerprint of the build that an incremental package wants to find
@@ -26,7 +27,10 @@ struct BuildFacts {
   std::string bootloader;  ///< version
   std::string sdk_level;
   std::optional<std::uint64_t> anti_rollback;  ///< its maker's number; a phone's must not be higher
-  std::vector<std::string> demands;            ///< lines of its own on what it may be flashed to
+  std::string model;                           ///< as the names of a download-mode set spell it
+  /// The number in those names: a phone whose bootloader has a higher one in that place refuses.
+  std::optional<unsigned> binary;
+  std::vector<std::string> demands;  ///< lines of its own on what it may be flashed to
   /// Takes over what is empty here.
   void merge(const BuildFacts& other);
 };
@@ -35,6 +39,13 @@ struct BuildFacts {
 struct Layer {
   std::string kind;    ///< "zip", "payload"
   std::string detail;  ///< e.g. "version 2, full"
+};
+
+/// What a package shows of how phones take it: clauses for people; empty: nothing.
+struct FlashingSigns {
+  std::string download, bootloader;
+  /// Takes over what is empty here.
+  void merge(const FlashingSigns& other);
 };
 
 /// A sum that covers a whole package file, checked when something is taken out of it.
@@ -50,12 +61,14 @@ struct PartitionFacts {
   std::size_t operations = 0;     ///< of a payload
   /// Of a payload: bytes of the image that operations of one kind write, by the kind's name.
   std::map<std::string, std::uint64_t> written_by{};
-  std::string sha256{};  ///< lower-case hex; empty when the package gives none
-  std::string from{};    ///< the file inside the package; empty: the package itself
-  std::string inside{};  ///< the partition that it is a part of, e.g. "super"
-  std::string held{};    ///< what the head says: "boot", "ext4", …; empty: not looked at
-  std::string detail{};  ///< more of it: "header version 4"
-  bool sparse = false;   ///< stored as a sparse image, or as pieces of one
+  std::string sha256{};      ///< lower-case hex; empty when the package gives none
+  std::string from{};        ///< the file inside the package; empty: the package itself
+  std::string inside{};      ///< the partition that it is a part of, e.g. "super"
+  std::string held{};        ///< what the head says: "boot", "ext4", …; empty: not looked at
+  std::string detail{};      ///< more of it: "header version 4"
+  bool sparse = false;       ///< stored as a sparse image, or as pieces of one
+  bool incremental = false;  ///< stored as changes to the build before
+  bool listed = false;       ///< a listing, or its container, says what it is for
   ContentPtr content{};
   std::shared_ptr<const PackageSum> sum{};
 };
@@ -74,6 +87,13 @@ struct Firmware {
   std::vector<Layer> layers;  ///< outermost first
   std::vector<Group> groups;
   std::vector<Finding> notes;  ///< what a person should know of the package
+  /// Files of partitions for which another one was taken; a note says why. Named by their file they
+  /// are chosen all the same.
+  std::vector<PartitionFacts> aside;
+  /// Names without slot of partitions whose two images are the same bytes: either may be meant.
+  std::vector<std::string> same_slots;
+  std::string slot;  ///< "a", "b": of two that differ the one that is meant; empty: not known
+  FlashingSigns signs;
   bool incremental = false;
   bool single = false;  ///< one image, perhaps packed: no package of several
 

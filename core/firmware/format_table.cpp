@@ -9,14 +9,19 @@
 #include "archive/zip.hpp"
 #include "codec/unpacked.hpp"
 #include "firmware/build_text.hpp"
+#include "firmware/download_container.hpp"
 #include "firmware/file_names.hpp"
 #include "firmware/gpt.hpp"
+#include "firmware/named_kinds.hpp"
 #include "firmware/package.hpp"
 #include "firmware/payload.hpp"
+#include "firmware/record_container.hpp"
 #include "firmware/sparse.hpp"
 #include "firmware/super.hpp"
+#include "firmware/twins.hpp"
 #include "image/boot.hpp"
 #include "image/device_tree.hpp"
+#include "image/elf_boot.hpp"
 #include "image/part_header.hpp"
 #include "net/http.hpp"
 #include "verified/vbmeta.hpp"
@@ -76,8 +81,11 @@ constexpr Format packed_row(std::string_view kind) {
 
 constexpr std::array kFormats{
     Format{"zip", looks_like_zip, open_zip},
+    Format{"record-container", looks_like_records, open_records},
+    Format{"download-container", looks_like_download_container, open_download_container},
     Format{"payload", looks_like_payload, open_payload},
     Format{"boot", boot::looks_like_boot, nullptr, nullptr, boot::parse_boot},
+    Format{"boot", boot::looks_like_elf_boot, nullptr, nullptr, boot::parse_elf_boot},
     Format{"vendor_boot", boot::looks_like_vendor_boot, nullptr, nullptr, boot::parse_vendor_boot},
     Format{"vbmeta", verified::looks_like_vbmeta, nullptr, nullptr, verified::parse_vbmeta},
     Format{"dt-table", dt::looks_like_table, nullptr, nullptr, dt::parse_table},
@@ -90,6 +98,7 @@ constexpr std::array kFormats{
     packed_row<Compression::Xz>("xz"),
     packed_row<Compression::Bzip2>("bzip2"),
     packed_row<Compression::Zstd>("zstd"),
+    packed_row<Compression::Lzo>("lzo"),
     packed_row<Compression::Lzma>("lzma"),
     Format{"erofs", magic_at<1024, 0xE2, 0xE1, 0xF5, 0xE0>},
     Format{"f2fs", magic_at<1024, 0x10, 0x20, 0xF5, 0xF2>},
@@ -155,6 +164,9 @@ Result<Identified> identify(const Source& source) {
   if (find_format(start) == nullptr) {
     WEXLO_TRY(start, read_some(source, 0, prefix::kSearch));
   }
+  WEXLO_TRY(const NamedKind* const named, named_kind(source, start));
+  if (named != nullptr && find_format(start) == nullptr)
+    return fail(named_error(*named, source.name()));
   const auto found = identify_bytes(start);
   if (!found) return fail(unknown_format(source.name(), start));
   return *found;
@@ -165,7 +177,7 @@ Result<Unwrapped> unwrap(SourcePtr source, std::optional<Compression> packed,
   Unwrapped out{.source = std::move(source)};
   for (unsigned depth = opening.depth;; ++depth) {
     WEXLO_CHECK(check_nesting(depth, out.source->name()));
-    WEXLO_TRY(Bytes start, read_some(*out.source, 0, kProbeSize));
+    WEXLO_TRY(const Bytes start, read_some(*out.source, 0, kProbeSize));
     out.format = find_format(start);
     // Three bytes are no proof that what was packed once is packed again.
     if (out.format != nullptr && out.format->kind == compression_name(Compression::Lzma) &&
@@ -178,12 +190,7 @@ Result<Unwrapped> unwrap(SourcePtr source, std::optional<Compression> packed,
       out.layers.push_back({std::string(compression_name(kind)), ""});
       continue;
     }
-    if (out.format == nullptr) {
-      WEXLO_TRY(start, read_some(*out.source, 0, prefix::kSearch));
-      if (const auto found = identify_bytes(start)) out.format = found->format;
-      return out;
-    }
-    if (out.format->unwrap == nullptr) return out;
+    if (out.format == nullptr || out.format->unwrap == nullptr) return out;
     // What the name promised is taken off now: it is not taken off twice.
     if (is_packed(*out.format)) packed.reset();
     WEXLO_TRY(out.source, out.format->unwrap(out.source, opening));
@@ -223,9 +230,35 @@ void tell_not_packed(Firmware& firmware, const FileName& file, const Unwrapped& 
                             base_name(path)));
 }
 
+Status look_further(Unwrapped& inner) {
+  if (inner.format != nullptr) return {};
+  WEXLO_TRY(const Bytes start, read_some(*inner.source, 0, prefix::kSearch));
+  WEXLO_TRY(const auto zip, zip_start(*inner.source));
+  if (zip) {
+    WEXLO_TRY(inner.source,
+              open_window(inner.source, *zip, inner.source->size() - *zip, inner.source->name()));
+    inner.format = &kFormats.front();
+    return {};
+  }
+  WEXLO_TRY(const NamedKind* const named, named_kind(*inner.source, start));
+  if (named != nullptr) return fail(named_error(*named, inner.source->name()));
+  if (const auto found = identify_bytes(start)) inner.format = found->format;
+  return {};
+}
+
+Status check_named(const Unwrapped& inner) {
+  if (inner.format != nullptr) return {};
+  WEXLO_TRY(const Bytes start, read_some(*inner.source, 0, 512));
+  const NamedKind* named = named_by_start(start);
+  // A picture may well be the image of a partition: what the phone shows while it starts.
+  if (named == nullptr || named->sort == NamedSort::NotFirmware) return {};
+  return fail(named_error(*named, inner.source->name()));
+}
+
 Result<FirmwarePtr> open_source(const SourcePtr& source, const Opening& opening) {
   const FileName file = read_file_name(source->name());
   WEXLO_TRY(Unwrapped inner, unwrap(source, file.packed, opening));
+  WEXLO_CHECK(look_further(inner));
   if (inner.format == nullptr && inner.layers.empty()) {
     WEXLO_TRY(const Bytes start, read_some(*source, 0, 8));
     return fail(unknown_format(source->name(), start));
@@ -245,7 +278,10 @@ Result<FirmwarePtr> open_source(const SourcePtr& source, const Opening& opening)
     out->kind = shells > 0 ? inner.layers.front().kind : out->layers.front().kind;
   out->layers.insert(out->layers.begin(), inner.layers.begin(), inner.layers.end());
   tell_not_packed(*out, file, inner, source->name());
-  if (opening.depth == 0) facts_from_images(*out);
+  if (opening.depth == 0) {
+    WEXLO_CHECK(settle_twins(*out, opening.context));
+    facts_from_images(*out);
+  }
   return out;
 }
 
@@ -257,6 +293,7 @@ Result<FirmwarePtr> open_firmware(const std::string& where, const Opening& openi
   std::error_code ignored;
   if (!is_url(where) && std::filesystem::is_directory(where, ignored)) {
     WEXLO_TRY(FirmwarePtr out, open_folder(where, opening));
+    WEXLO_CHECK(settle_twins(*out, opening.context));
     facts_from_images(*out);
     return out;
   }
@@ -275,7 +312,10 @@ Result<FirmwarePtr> open_firmware(const std::vector<std::string>& where, const O
     }
     parts.push_back(std::move(part));
   }
-  return merge(std::move(parts), {"set", fmt::format("{} packages", where.size())});
+  WEXLO_TRY(FirmwarePtr out,
+            merge(std::move(parts), {"set", fmt::format("{} packages", where.size())}));
+  WEXLO_CHECK(settle_twins(*out, opening.context));
+  return out;
 }
 
 Result<LoadedImage> load_image(const Source& source) {

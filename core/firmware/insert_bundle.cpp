@@ -62,11 +62,26 @@ class BundleInserter {
     return rest.empty() || rest.starts_with('!') || rest.starts_with(" (");
   }
 
+  /// A partition that a listing lays out over several files by their sectors is not cut again.
+  Status check_not_placed(const Wish& wish, const Item* home) const {
+    const auto holds = [&](const ListedPieces& pieces) {
+      return pieces.partition == wish.name &&
+             contains(pieces.parts, home, &ListedPieces::Part::item);
+    };
+    if (home == nullptr || std::ranges::none_of(listings_.pieces(), holds)) return {};
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = fmt::format("{} lies in several files at sectors that a listing names",
+                                        wish.name),
+                 .file = bundle_.name,
+                 .hint = "prepare makes a kit of images beside the package."});
+  }
+
   Result<const Item*> home_of(const Wish& wish) const {
     const Item* best = nullptr;
     for (const Item& item : bundle_.items)
       if (begins(wish.from, item.path) && (best == nullptr || item.path.size() > best->path.size()))
         best = &item;
+    WEXLO_CHECK(check_not_placed(wish, best));
     if (best != nullptr && !best->path.ends_with(".new.dat") &&
         best->path.find(".new.dat.") == std::string::npos)
       return best;
@@ -137,17 +152,18 @@ class BundleInserter {
     for (const Wish& wish : wishes) {
       const auto& rows = listings_.rows_of(item);
       const auto row = std::ranges::find(rows, wish.name, &ListingRow::partition);
-      if (row == rows.end() || wish.image->size() > *row->length)
+      const Slice slice = row == rows.end() ? Slice{} : *slice_of(*row);
+      if (wish.image->size() > slice.length)
         return fail(
             {.code = ErrorCode::DoesNotFit,
              .message = fmt::format("{} has no room for that image", item.path),
              .file = bundle_.name,
-             .expected = row == rows.end() ? "" : fmt::format("at most {} bytes", *row->length),
+             .expected = row == rows.end() ? "" : fmt::format("at most {} bytes", slice.length),
              .found = fmt::format("{} bytes", wish.image->size())});
-      places.emplace(*row->start, Piece{wish.image, 0, wish.image->size()});
-      if (wish.image->size() < *row->length)
-        places.emplace(*row->start + wish.image->size(),
-                       Piece{nullptr, 0, *row->length - wish.image->size()});
+      places.emplace(slice.start, Piece{wish.image, 0, wish.image->size()});
+      if (wish.image->size() < slice.length)
+        places.emplace(slice.start + wish.image->size(),
+                       Piece{nullptr, 0, slice.length - wish.image->size()});
     }
     std::vector<Piece> pieces;
     std::uint64_t at = 0;

@@ -20,10 +20,14 @@ class ListedContent final : public Content {
       Status write_at(std::uint64_t, View) override { return {}; }
       Status read_at(std::uint64_t, MutableView) override { return {}; }
     } nowhere;
-    for (const StoredFile& one : stored_)
-      WEXLO_CHECK(copy_source(*one.source, one.promises, nowhere, {.digest = false}, context));
+    std::string proof;
+    for (const StoredFile& one : stored_) {
+      WEXLO_TRY(const Verified file,
+                copy_source(*one.source, one.promises, nowhere, {.digest = false}, context));
+      if (proof.empty()) proof = file.proof;
+    }
     WEXLO_TRY(Verified out, inner_->read(sink, options, context));
-    if (!stored_.empty()) out.proof = digest_name(stored_.front().promises.front().kind);
+    if (!proof.empty()) out.proof = std::move(proof);
     return out;
   }
 

@@ -6,7 +6,7 @@
 namespace wexlo {
 
 struct StoredFile {
-  SourcePtr source;
+  SourcePtr source;  ///< its own check is held to, too
   std::vector<Promise> promises;
 };
 

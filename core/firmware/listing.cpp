@@ -3,178 +3,43 @@
 #include <tinyxml2.h>
 
 #include <algorithm>
-#include <array>
 #include <cctype>
 
+#include "base/contains.hpp"
+#include "firmware/listing_lines.hpp"
 #include "text/text.hpp"
 
 namespace wexlo {
 namespace {
 
-using Fields = std::vector<std::pair<std::string, std::string>>;  ///< key in its plain form, value
+using listing::Fields;
+using listing::Meaning;
+using listing::meaning_of;
+using listing::number;
+using listing::plain;
+using listing::promise_of;
+using listing::slashed;
+using listing::trimmed;
 
-/// Lower case, letters and digits only: `SECTOR_SIZE_IN_BYTES` and `sectorSizeInBytes` are one.
-std::string plain(std::string_view key) {
-  std::string out;
-  for (const unsigned char c : key)
-    if (std::isalnum(c)) out += static_cast<char>(std::tolower(c));
-  return out;
-}
-
-enum class Meaning {
-  None,
-  Partition,
-  File,
-  Digest,
-  Start,
-  StartSector,
-  Length,
-  LengthSector,
-  LengthKib,
-  SectorSize,
-  FileSector,
-  Operation,
-  Device,
-  Build,
-  Region,
-  Baseband,
-  Fingerprint,
-  AntiRollback
-};
-
-struct Word {
-  std::string_view key;
-  Meaning meaning;
-};
-/// The keys that were seen in the field, in their plain form.
-constexpr std::array kWords{
-    Word{"partition", Meaning::Partition},
-    Word{"partitionname", Meaning::Partition},
-    Word{"partname", Meaning::Partition},
-    Word{"part", Meaning::Partition},
-    Word{"label", Meaning::Partition},
-    Word{"target", Meaning::Partition},
-    Word{"name", Meaning::Partition},
-    Word{"file", Meaning::File},
-    Word{"filename", Meaning::File},
-    Word{"image", Meaning::File},
-    Word{"imagefile", Meaning::File},
-    Word{"imagename", Meaning::File},
-    Word{"img", Meaning::File},
-    Word{"path", Meaning::File},
-    Word{"source", Meaning::File},
-    Word{"md5", Meaning::Digest},
-    Word{"md5sum", Meaning::Digest},
-    Word{"sha1", Meaning::Digest},
-    Word{"sha1sum", Meaning::Digest},
-    Word{"sha256", Meaning::Digest},
-    Word{"sha256sum", Meaning::Digest},
-    Word{"sha512", Meaning::Digest},
-    Word{"digest", Meaning::Digest},
-    Word{"checksum", Meaning::Digest},
-    Word{"hash", Meaning::Digest},
-    Word{"start", Meaning::Start},
-    Word{"offset", Meaning::Start},
-    Word{"startbyte", Meaning::Start},
-    Word{"startbytehex", Meaning::Start},
-    Word{"startaddr", Meaning::Start},
-    Word{"startaddress", Meaning::Start},
-    Word{"linearstartaddr", Meaning::Start},
-    Word{"physicalstartaddr", Meaning::Start},
-    Word{"address", Meaning::Start},
-    Word{"startsector", Meaning::StartSector},
-    Word{"firstsector", Meaning::StartSector},
-    Word{"length", Meaning::Length},
-    Word{"size", Meaning::Length},
-    Word{"bytes", Meaning::Length},
-    Word{"partitionsize", Meaning::Length},
-    Word{"numpartitionsectors", Meaning::LengthSector},
-    Word{"sectors", Meaning::LengthSector},
-    Word{"sizeinkb", Meaning::LengthKib},
-    Word{"sectorsizeinbytes", Meaning::SectorSize},
-    Word{"sectorsize", Meaning::SectorSize},
-    Word{"filesectoroffset", Meaning::FileSector},
-    Word{"operation", Meaning::Operation},
-    Word{"action", Meaning::Operation},
-    Word{"model", Meaning::Device},
-    Word{"phonemodel", Meaning::Device},
-    Word{"device", Meaning::Device},
-    Word{"codename", Meaning::Device},
-    Word{"product", Meaning::Device},
-    Word{"project", Meaning::Device},
-    Word{"softwareversion", Meaning::Build},
-    Word{"buildid", Meaning::Build},
-    Word{"buildnumber", Meaning::Build},
-    Word{"fingerprint", Meaning::Fingerprint},
-    Word{"buildfingerprint", Meaning::Fingerprint},
-    Word{"region", Meaning::Region},
-    Word{"variant", Meaning::Region},
-    Word{"sku", Meaning::Region},
-    Word{"carrier", Meaning::Region},
-    Word{"customer", Meaning::Region},
-    Word{"baseband", Meaning::Baseband},
-    Word{"basebandversion", Meaning::Baseband},
-    Word{"modemversion", Meaning::Baseband},
-    Word{"antirollback", Meaning::AntiRollback},
-    Word{"antirollbackversion", Meaning::AntiRollback},
-    Word{"antiversion", Meaning::AntiRollback},
-    Word{"antiver", Meaning::AntiRollback},
-    Word{"currentantiver", Meaning::AntiRollback},
-};
-
-Meaning meaning_of(std::string_view key) {
-  const auto at = std::ranges::find(kWords, key, &Word::key);
-  return at == kWords.end() ? Meaning::None : at->meaning;
-}
-
-/// Decimal, 0x…, or with K, M, G behind it.
-std::optional<std::uint64_t> number(std::string_view text) {
-  const std::size_t end = std::min(text.find_first_not_of("0123456789abcdefABCDEFxX"), text.size());
-  const auto whole = parse_number(text.substr(0, end));
-  if (!whole) return std::nullopt;
-  const std::uint64_t value = *whole;
-  const std::string_view unit = text.substr(end);
-  if (unit.empty() || unit == ".0") return value;
-  const std::size_t at = std::string_view("KMG").find(static_cast<char>(std::toupper(unit[0])));
-  if (at == std::string_view::npos || unit.size() > 3) return std::nullopt;
-  const unsigned shift = 10 * (static_cast<unsigned>(at) + 1);
-  return value <= (~std::uint64_t{0} >> shift) ? std::optional(value << shift) : std::nullopt;
-}
-
-bool is_hex(std::string_view text) {
-  return std::ranges::all_of(text, [](unsigned char c) { return std::isxdigit(c); });
-}
-
-std::optional<Promise> promise_of(std::string_view value, std::string_view by) {
-  const auto kind = digest_of_size(value.size() / 2);
-  if (!kind || value.size() % 2 != 0 || !is_hex(value)) return std::nullopt;
-  std::string lower(value);
-  std::ranges::transform(lower, lower.begin(), [](unsigned char c) { return std::tolower(c); });
-  return Promise{*kind, std::move(lower), std::string(by)};
-}
-
-std::string slashed(std::string_view path) {
-  std::string out(path);
-  std::ranges::replace(out, '\\', '/');
-  if (out.starts_with("./")) out.erase(0, 2);
-  return out;
-}
-
-std::string_view trimmed(std::string_view text) {
-  constexpr std::string_view kBlank = " \t\r\n\"',;";
-  const std::size_t begin = text.find_first_not_of(kBlank);
-  if (begin == text.npos) return {};
-  return text.substr(begin, text.find_last_not_of(kBlank) - begin + 1);
+bool ends_as(std::string_view name, std::initializer_list<std::string_view> ends) {
+  std::string small(name);
+  std::ranges::transform(small, small.begin(), [](unsigned char c) { return std::tolower(c); });
+  return std::ranges::any_of(ends, [&](std::string_view end) { return small.ends_with(end); });
 }
 
 class ListingReader {
  public:
-  ListingReader(std::string_view path, const std::function<bool(std::string_view)>& is_file)
-      : by_(base_name(path)), is_file_(is_file) {}
+  ListingReader(std::string_view path, const listing::IsFile& is_file)
+      : by_(base_name(path)),
+        is_file_(is_file),
+        script_(ends_as(by_, {".sh", ".bat", ".cmd"})),
+        settings_(ends_as(by_, {".ini", ".cfg", ".toml", ".yaml", ".yml"})),
+        table_(by_, is_file) {}
 
   Listing read(std::string_view text) {
     if (text.starts_with("\xef\xbb\xbf")) text.remove_prefix(3);
     const std::string_view first = trimmed(text.substr(0, 512));
+    script_ = script_ || first.starts_with("#!") || first.starts_with("@echo");
     if (first.starts_with('<'))
       xml(text);
     else
@@ -218,30 +83,45 @@ class ListingReader {
     const auto flush = [&] { record(std::exchange(fields, {})); };
     while (!text.empty()) {
       const std::size_t end = std::min(text.find('\n'), text.size());
-      std::string_view line = trimmed(text.substr(0, end));
+      const std::string_view whole = text.substr(0, end);
+      std::string_view line = trimmed(whole);
       text.remove_prefix(std::min(end + 1, text.size()));
-      if (line.starts_with('#') || line.starts_with("::") || line.starts_with("//")) continue;
+      if (is_comment(line)) continue;
       const bool item = line.starts_with("- ");
       if (item) line = trimmed(line.substr(2));
       if (line.empty() || line.starts_with('[') || item) flush();
-      if (line.starts_with('[')) continue;
+      if (line.empty() || line.starts_with('[')) {
+        table_.end_of_table();
+        header_.clear();
+        continue;
+      }
       if (const auto pair = key_value(line)) {
-        const Meaning meaning = meaning_of(pair->first);
-        const bool again =
-            meaning == Meaning::Partition && std::ranges::any_of(fields, [](const auto& one) {
-              return meaning_of(one.first) == Meaning::Partition;
-            });
-        if (again) flush();
+        table_.end_of_table();
+        if (names_again(fields, pair->first)) flush();
         fields.push_back(*pair);
         continue;
       }
       flush();
-      words(line);
+      if (!columns(line)) words(line, whole);
     }
     flush();
+    table_.end_of_table();
+    std::ranges::move(table_.take(), std::back_inserter(out_.rows));
   }
 
-  std::optional<std::pair<std::string, std::string>> key_value(std::string_view line) const {
+  static bool is_comment(std::string_view line) {
+    if (line.starts_with('#') || line.starts_with("::") || line.starts_with("//")) return true;
+    const std::string start = plain(line.substr(0, line.find_first_of(" \t")));
+    return start == "rem" || start == "echo";
+  }
+
+  static bool names_again(const Fields& fields, std::string_view key) {
+    return meaning_of(key) == Meaning::Partition &&
+           std::ranges::any_of(
+               fields, [](const auto& one) { return meaning_of(one.first) == Meaning::Partition; });
+  }
+
+  std::optional<std::pair<std::string, std::string>> key_value(std::string_view line) {
     // A script's way of naming a value.
     for (const std::string_view word : {"set ", "export "})
       if (line.starts_with(word)) line = trimmed(line.substr(word.size()));
@@ -250,7 +130,6 @@ class ListingReader {
     const std::string key = plain(line.substr(0, at));
     const std::string_view value = trimmed(line.substr(at + 1));
     if (meaning_of(key) != Meaning::None) return std::pair(key, std::string(value));
-    // `boot = boot.img`: the key is the partition itself.
     if (is_file_(slashed(value))) return std::nullopt;
     // Any other key may stand among those that are known.
     return line.substr(0, at).find(' ') == line.npos
@@ -258,45 +137,67 @@ class ListingReader {
                : std::nullopt;
   }
 
-  /// A line of columns: one is a file of the package, the one before it may be the partition.
-  void words(std::string_view line) {
-    std::string parted(line);
-    for (char& c : parted)
-      if (c == ',' || c == ';' || c == '=' || c == '|' || c == '\t' || c == '"' || c == '(' ||
-          c == ')')
-        c = ' ';
-    const auto parts = split_words(parted);
-    ListingRow row;
-    std::vector<std::uint64_t> numbers;
-    std::optional<std::size_t> file_at;
-    for (std::size_t i = 0; i < parts.size(); ++i) {
-      std::string_view word = parts[i];
-      if (word.starts_with('*')) word.remove_prefix(1);  // sums of binary files
-      constexpr std::string_view kHere = "%~dp0";        // a script's own folder
-      if (word.starts_with(kHere)) word.remove_prefix(kHere.size());
-      const std::string path = slashed(word);
-      if (auto promise = promise_of(word, by_); promise && word.size() >= 32)
-        row.promises.push_back(std::move(*promise));
-      else if (!file_at && is_file_(path)) {
-        file_at = i;
-        row.file = path;
-      } else if (file_at) {
-        if (const auto value = number(word)) numbers.push_back(*value);
-      }
+  /// A line under a head of columns (`partition,file,start`), or that head. False: neither.
+  bool columns(std::string_view line) {
+    const std::size_t mark = line.find_first_of(",;|\t");
+    const char parted_by = mark == line.npos ? ' ' : line[mark];
+    std::vector<std::string> cells;
+    for (std::string_view rest = line;;) {
+      const std::size_t end = std::min(rest.find(parted_by), rest.size());
+      const std::string_view cell = trimmed(rest.substr(0, end));
+      if (!cell.empty() || parted_by != ' ') cells.emplace_back(cell);
+      if (end == rest.size()) break;
+      rest.remove_prefix(end + 1);
     }
-    if (!file_at) return;
-    if (*file_at > 0 && row.promises.empty()) {
-      const std::string_view before = parts[*file_at - 1];
-      if (check_partition_name(before) && !number(before)) row.partition = before;
+    const auto means = [&](Meaning meaning) {
+      return contains(cells, meaning,
+                      [](const std::string& cell) { return meaning_of(plain(cell)); });
+    };
+    if (means(Meaning::Partition) && means(Meaning::File)) {
+      header_.clear();
+      for (const std::string& cell : cells)
+        header_.push_back(plain(cell));
+      return true;
     }
-    if (numbers.size() >= 2) {
-      row.start = numbers[0];
-      row.length = numbers[1];
-    }
-    out_.rows.push_back(std::move(row));
+    if (header_.empty() || cells.size() != header_.size()) return false;
+    Fields fields;
+    for (std::size_t i = 0; i < cells.size(); ++i)
+      fields.emplace_back(header_[i], cells[i]);
+    record(fields);
+    return true;
   }
 
+  /// @param whole  the line with the quotes around it
+  void words(std::string_view line, std::string_view whole) {
+    auto commanded = listing::command_rows(whole, script_, is_file_);
+    if (!commanded.empty()) {
+      table_.end_of_table();
+      if (script_) out_.commands += commanded.size();
+      std::ranges::move(commanded, std::back_inserter(out_.rows));
+    } else if (auto row = settings_ ? setting(line) : std::nullopt) {
+      out_.rows.push_back(std::move(*row));
+    } else {
+      table_.add(line);
+    }
+  }
+
+  /// `boot = boot.img` in a file of settings: the key is the partition itself.
+  std::optional<ListingRow> setting(std::string_view line) const {
+    const std::size_t at = line.find_first_of(":=");
+    if (at == line.npos) return std::nullopt;
+    ListingRow row{.partition = listing::partition_of(trimmed(line.substr(0, at))),
+                   .file = slashed(trimmed(line.substr(at + 1)))};
+    return !row.partition.empty() && is_file_(row.file) ? std::optional(std::move(row))
+                                                        : std::nullopt;
+  }
+
+  /// What a record that is no row says of the build.
   void facts(const Fields& fields) {
+    // Places of a storage have its parts for regions.
+    const bool of_storage = std::ranges::any_of(fields, [](const auto& one) {
+      const Meaning meaning = meaning_of(one.first);
+      return meaning == Meaning::Start || meaning == Meaning::StartSector;
+    });
     const auto set = [](std::string& into, const std::string& value) {
       if (into.empty() && value.size() < 200) into = value;
     };
@@ -309,7 +210,9 @@ class ListingReader {
               value);
           break;
         case Meaning::Fingerprint: set(out_.build.fingerprint, value); break;
-        case Meaning::Region: set(out_.build.region, value); break;
+        case Meaning::Region:
+          if (!of_storage && !listing::is_storage(value)) set(out_.build.region, value);
+          break;
         case Meaning::Baseband: set(out_.build.baseband, value); break;
         case Meaning::AntiRollback:
           if (!out_.build.anti_rollback) out_.build.anti_rollback = number(value);
@@ -321,12 +224,13 @@ class ListingReader {
 
   void record(const Fields& fields) {
     ListingRow row;
-    std::uint64_t sector = 512;
-    std::optional<std::uint64_t> start_sector, length_sectors, file_sector, kib;
+    std::optional<listing::Sector> first;
+    std::optional<std::uint64_t> sectors, file_sector, kib;
+    std::uint64_t unit = 512;
     bool writes = true;
     for (const auto& [key, value] : fields) {
       switch (meaning_of(key)) {
-        case Meaning::Partition: row.partition = value; break;
+        case Meaning::Partition: row.partition = listing::partition_of(value); break;
         case Meaning::File:
           if (row.file.empty() || !is_file_(row.file)) row.file = slashed(value);
           break;
@@ -334,54 +238,58 @@ class ListingReader {
           if (auto promise = promise_of(value, by_)) row.promises.push_back(std::move(*promise));
           break;
         case Meaning::Start: row.start = number(value); break;
-        case Meaning::StartSector: start_sector = number(value); break;
+        case Meaning::StartSector: first = listing::sector(value); break;
         case Meaning::Length: row.length = number(value); break;
-        case Meaning::LengthSector: length_sectors = number(value); break;
+        case Meaning::LengthSector: sectors = number(value); break;
         case Meaning::LengthKib: kib = number(value); break;
-        case Meaning::SectorSize: sector = number(value).value_or(sector); break;
+        case Meaning::SectorSize: unit = number(value).value_or(unit); break;
         case Meaning::FileSector: file_sector = number(value); break;
-        case Meaning::Operation: {
-          const std::string what = plain(value);
-          writes =
-              what.starts_with("flash") || what.starts_with("prog") || what.starts_with("write");
-          break;
-        }
+        case Meaning::Operation: writes = is_writing(value); break;
         default: break;
       }
     }
-    if (row.file.empty() || !is_file_(row.file)) return facts(fields);
-    if (!writes) return;
-    constexpr std::uint64_t kMost = std::uint64_t{1} << 44;
-    if (sector == 0 || sector > 65536) sector = 512;
-    const auto bytes = [&](std::optional<std::uint64_t> count, std::uint64_t unit) {
-      return count && *count <= kMost / unit ? std::optional(*count * unit) : std::nullopt;
+    if (unit == 0 || unit > 65536) unit = 512;
+    const auto bytes = [&](std::optional<std::uint64_t> count, std::uint64_t size) {
+      return count && *count <= kMost / size ? std::optional(*count * size) : std::nullopt;
     };
-    if (start_sector && !row.start) row.start = bytes(start_sector, sector);
-    if (length_sectors) row.length = bytes(length_sectors, sector);
+    if (first && first->number <= kMost / unit)
+      row.place = SectorPlace{.first = *first,
+                              .sector_size = static_cast<std::uint32_t>(unit),
+                              .sectors = bytes(sectors, unit) ? sectors : std::nullopt,
+                              .file_offset = bytes(file_sector, unit).value_or(0)};
+    const bool there = !row.file.empty() && is_file_(row.file);
+    const bool piece = row.place && !row.file.empty() && !row.partition.empty();
+    if (!there && !piece) return facts(fields);
+    if (!writes) return;
+    if (!row.place && sectors) row.length = bytes(sectors, unit);
     if (kib && !row.length) row.length = bytes(kib, 1024);
-    if (file_sector && *file_sector > 0) {
-      row.start = bytes(file_sector, sector);
-      row.in_file = row.start.has_value();
-    }
-    if (!check_partition_name(row.partition)) row.partition.clear();
     out_.rows.push_back(std::move(row));
   }
 
+  static bool is_writing(const std::string& operation) {
+    const std::string what = plain(operation);
+    return what.starts_with("flash") || what.starts_with("prog") || what.starts_with("write");
+  }
+
+  /// Bytes: no phone's storage is larger.
+  static constexpr std::uint64_t kMost = std::uint64_t{1} << 44;
+
   std::string by_;
-  const std::function<bool(std::string_view)>& is_file_;
+  const listing::IsFile& is_file_;
+  bool script_ = false;    ///< its lines are commands
+  bool settings_ = false;  ///< its lines are keys and values
+  listing::TableLines table_;
+  std::vector<std::string> header_;  ///< of the columns of a table, in their plain form
   Listing out_;
 };
 
 }  // namespace
 
 bool may_be_listing(std::string_view path) {
-  std::string name(base_name(path));
-  std::ranges::transform(name, name.begin(), [](unsigned char c) { return std::tolower(c); });
-  static constexpr std::string_view kEnds[] = {
-      ".xml",       ".txt",    ".cfg", ".csv", ".ini",  ".list",   ".lst",
-      ".md5",       ".sha",    ".sum", ".sh",  ".bat",  ".sha256", ".sha1",
-      ".sha256sum", ".md5sum", "sums", ".cmd", ".toml", ".yaml",   ".yml"};
-  return std::ranges::any_of(kEnds, [&](std::string_view end) { return name.ends_with(end); });
+  return ends_as(base_name(path),
+                 {".xml",    ".txt", ".cfg",       ".csv",    ".ini",  ".list", ".lst",
+                  ".md5",    ".sha", ".sum",       ".sh",     ".bat",  ".cmd",  ".sha1",
+                  ".sha256", "sums", ".sha256sum", ".md5sum", ".toml", ".yaml", ".yml"});
 }
 
 Listing read_listing(std::string_view text, std::string_view path,

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <set>
 
+#include "firmware/file_names.hpp"
+
 namespace wexlo {
 
 ListingIndex::ListingIndex(const Bundle& bundle) : bundle_(bundle) {
@@ -21,7 +23,7 @@ const Item* ListingIndex::find(std::string_view folder, std::string_view file) c
   return at == by_name_.end() ? nullptr : at->second;
 }
 
-std::size_t ListingIndex::add(const Item& item, std::string_view text, BuildFacts& build) {
+ListingRows ListingIndex::add(const Item& item, std::string_view text, BuildFacts& build) {
   const std::size_t slash = item.path.find_last_of('/');
   const std::string folder = slash == item.path.npos ? "" : item.path.substr(0, slash);
   const Listing listing = read_listing(text, item.path, [&](std::string_view file) {
@@ -29,9 +31,27 @@ std::size_t ListingIndex::add(const Item& item, std::string_view text, BuildFact
     return named != nullptr && named != &item;
   });
   build.merge(listing.build);
+  find_pieces(listing, folder, base_name(item.path));
   for (const ListingRow& row : listing.rows)
     if (const Item* named = find(folder, row.file)) rows_[named].push_back(row);
-  return listing.rows.size();
+  return {listing.rows.size(), listing.commands};
+}
+
+void ListingIndex::find_pieces(const Listing& listing, std::string_view folder,
+                               std::string_view by) {
+  std::vector<ListedPieces> found;
+  for (const ListingRow& row : listing.rows) {
+    if (!row.place || row.partition.empty()) continue;
+    auto at = std::ranges::find(found, row.partition, &ListedPieces::partition);
+    if (at == found.end())
+      at = found.insert(at, ListedPieces{.partition = row.partition, .by = std::string(by)});
+    at->parts.push_back({find(folder, row.file), row});
+  }
+  std::erase_if(found, [](const ListedPieces& one) {
+    return one.parts.size() < 2 ||
+           std::ranges::all_of(one.parts, [](const auto& part) { return part.item == nullptr; });
+  });
+  std::ranges::move(found, std::back_inserter(pieces_));
 }
 
 const std::vector<ListingRow>& ListingIndex::rows_of(const Item& item) const {
@@ -47,9 +67,18 @@ std::optional<std::string> ListingIndex::name_of(const Item& item) const {
     names.insert(row.partition);
     bare.emplace(without_slot(row.partition));
   }
-  if (names.size() == 1) return *names.begin();
-  if (bare.size() == 1) return *bare.begin();
-  return std::nullopt;
+  std::optional<std::string> name;
+  if (names.size() == 1)
+    name = *names.begin();
+  else if (bare.size() == 1)
+    name = *bare.begin();
+  if (!name) return std::nullopt;
+  // A file called boot.img is boot's, whatever word stood before it.
+  const std::string own = read_file_name(item.path).partition;
+  const auto plain_kind = [](std::string_view of) { return partition_class(without_slot(of)); };
+  if (plain_kind(own) != PartitionClass::Other && plain_kind(*name) == PartitionClass::Other)
+    return std::nullopt;
+  return name;
 }
 
 std::vector<Promise> ListingIndex::promises_of(const Item& item) const {
@@ -65,15 +94,25 @@ std::vector<Promise> ListingIndex::promises_of(const Item& item) const {
   return out;
 }
 
+std::optional<Slice> slice_of(const ListingRow& row) {
+  if (row.place) {
+    if (!row.place->sectors) return std::nullopt;
+    return Slice{row.place->file_offset, *row.place->sectors * row.place->sector_size};
+  }
+  if (!row.start || !row.length) return std::nullopt;
+  return Slice{*row.start, *row.length};
+}
+
 bool ListingIndex::has_slices(const Item& item) const {
   const auto rows = rows_.find(&item);
   if (rows == rows_.end() || rows->second.size() < 2) return false;
   std::set<std::uint64_t> starts;
   for (const ListingRow& row : rows->second) {
-    const bool placed = row.start && row.length && !row.partition.empty() && *row.length > 0;
+    const auto slice = slice_of(row);
+    if (!slice || row.partition.empty() || slice->length == 0) return false;
     // Places on the phone lie beyond the file, or are given for files of their own.
-    if (!placed || *row.start > item.size || *row.length > item.size - *row.start) return false;
-    starts.insert(*row.start);
+    if (slice->start > item.size || slice->length > item.size - slice->start) return false;
+    starts.insert(slice->start);
   }
   return starts.size() == rows->second.size();
 }

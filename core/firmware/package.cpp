@@ -6,12 +6,10 @@
 #include <map>
 
 #include "base/contains.hpp"
-#include "base/error_kinds.hpp"
-#include "firmware/build_text.hpp"
 #include "firmware/file_names.hpp"
 #include "firmware/formats.hpp"
-#include "firmware/listed_content.hpp"
-#include "firmware/listing_index.hpp"
+#include "firmware/package_devices.hpp"
+#include "firmware/package_texts.hpp"
 #include "firmware/pieces.hpp"
 #include "firmware/super.hpp"
 #include "firmware/transfer_files.hpp"
@@ -37,7 +35,7 @@ class PackageReader {
     // What tells most comes first, and takes its files away from the next.
     using Step = Status (PackageReader::*)();
     for (const Step step :
-         {&PackageReader::texts, &PackageReader::listings, &PackageReader::transfer_lists,
+         {&PackageReader::texts, &PackageReader::transfer_lists, &PackageReader::listed_pieces,
           &PackageReader::images, &PackageReader::archives, &PackageReader::unnamed})
       WEXLO_CHECK((this->*step)());
     names_.tell(out_->build);
@@ -67,48 +65,11 @@ class PackageReader {
     return used_[static_cast<std::size_t>(&item - bundle_.items.data())];
   }
 
-  /// What is no fault of one file: nobody would be helped by going on.
-  static bool ends_all(ErrorCode code) {
-    return is_of_this_run(code) || code == ErrorCode::UnsafePath ||
-           code == ErrorCode::LimitExceeded;
-  }
-
-  /// A text member; nullopt: it does not read, and a note says so.
-  Result<std::optional<std::string>> text_if_readable(const Item& item) {
-    auto raw = read_text(item, kMaxText, opening_.context);
-    if (raw) return std::move(*raw);
-    if (ends_all(raw.error().code)) return fail(std::move(raw).error());
-    out_->note(FindingCode::UnreadableFile,
-               fmt::format("{} does not read: {}", item.path, describe(raw.error())));
-    return std::nullopt;
-  }
-
-  /// The small files that tell of the build. What does not read tells nothing.
   Status texts() {
-    for (const Item& item : bundle_.items) {
-      if (!is_build_text(item.path) || item.size > kMaxText) continue;
-      WEXLO_TRY(const auto raw, text_if_readable(item));
-      if (!raw) continue;
-      const BuildText text = read_build_text(item.path, *raw);
-      out_->build.merge(text.build);
-      out_->incremental |= text.incremental;
-      over_the_air_ |= text.over_the_air;
-      use(item);
-    }
-    return {};
-  }
-
-  Status listings() {
-    for (const Item& item : bundle_.items) {
-      if (used(item) || !may_be_listing(item.path) || item.size > kMaxText) continue;
-      if (item.path.starts_with("META-INF/")) continue;
-      WEXLO_CHECK(check_stop(opening_.context));
-      WEXLO_TRY(const auto raw, text_if_readable(item));
-      const std::size_t rows = raw ? listings_.add(item, *raw, out_->build) : 0;
-      if (rows == 0) continue;
-      use(item);
-      out_->layers.front().detail += fmt::format(", {} with {} rows", base_name(item.path), rows);
-    }
+    WEXLO_TRY(const PackageTexts told, read_package_texts(bundle_, opening_, listings_, *out_));
+    for (const Item* item : told.files)
+      use(*item);
+    over_the_air_ = told.over_the_air;
     return {};
   }
 
@@ -122,13 +83,18 @@ class PackageReader {
       if (files.patches != nullptr) use(*files.patches);
       over_the_air_ = true;
     }
+    WEXLO_TRY(auto patched, open_script_patches(bundle_, opening_));
+    for (PartitionFacts& one : patched) {
+      out_->incremental = true;
+      add(std::move(one));
+    }
     return {};
   }
 
   Status add_transfer(const TransferFiles& files) {
-    WEXLO_TRY(TransferPartition one, open_transfer(files, bundle_.name, opening_));
+    WEXLO_TRY(PartitionFacts one, open_transfer(files, bundle_.name, opening_));
     out_->incremental |= one.incremental;
-    add(std::move(one.facts));
+    add(std::move(one));
     return {};
   }
 
@@ -137,7 +103,26 @@ class PackageReader {
   bool is_image(const Item& item) const {
     return !used(item) && item.size > 0 && !item.path.starts_with("META-INF/") &&
            base_name(item.path) != kPayload &&
-           (read_file_name(item.path).image || listings_.name_of(item));
+           (read_file_name(item.path).image || listings_.name_of(item) || !item.partition.empty());
+  }
+
+  /// Partitions that a listing puts together of several files.
+  Status listed_pieces() {
+    for (const ListedPieces& pieces : listings_.pieces()) {
+      const auto taken = [&](const auto& part) { return part.item != nullptr && used(*part.item); };
+      if (std::ranges::any_of(pieces.parts, taken)) continue;  // another listing says the same
+      WEXLO_CHECK(check_stop(opening_.context));
+      const auto& first = *std::ranges::find_if(
+          pieces.parts, [](const auto& part) { return part.item != nullptr; });
+      for (const auto& part : pieces.parts)
+        if (part.item != nullptr) use(*part.item);
+      if (auto joined = join_listed(pieces, listings_, opening_); !joined)
+        WEXLO_CHECK(add_unreadable(*first.item, pieces.partition, std::move(joined).error()));
+      else
+        WEXLO_CHECK(
+            add_joined(pieces.partition, *first.item, pieces.parts.size(), std::move(*joined)));
+    }
+    return {};
   }
 
   /// Files of images, numbered ones together.
@@ -165,44 +150,31 @@ class PackageReader {
   }
 
   /// Joins a numbered set; false: they are no set.
-  Result<bool> add_set(std::vector<const Item*> items) {
-    const auto number = [](const Item* item) { return *read_file_name(item->path).number; };
-    std::ranges::sort(items, {}, number);
-    const FileName first = read_file_name(items.front()->path);
-    const std::string name = listings_.name_of(*items.front()).value_or(first.set);
-    std::vector<PieceFile> files;
-    std::vector<StoredFile> stored;
-    std::uint64_t stored_size = 0;
-    for (const Item* item : items) {
-      auto source = item->open(opening_.context);
-      if (!source) return set_unreadable(items, name, std::move(source).error());
-      if (auto promises = listings_.promises_of(*item); !promises.empty())
-        stored.push_back({*source, std::move(promises)});
-      files.push_back({std::move(*source), number(item), std::string(base_name(item->path))});
-      stored_size += item->stored_size;
-    }
-    auto joined = join_pieces(std::move(files), first.number_is_sure, name, opening_);
-    if (!joined) return set_unreadable(items, name, std::move(joined).error());
-    if (!*joined) return false;
+  Result<bool> add_set(const std::vector<const Item*>& items) {
+    const Item& first = **std::ranges::min_element(
+        items, {}, [](const Item* item) { return *read_file_name(item->path).number; });
+    const std::string name = listings_.name_of(first).value_or(read_file_name(first.path).set);
+    auto joined = join_numbered(items, name, listings_, opening_);
+    if (joined && !*joined) return false;
     for (const Item* item : items)
       use(*item);
-    const std::string shown = fmt::format("{} ({} pieces)", items.front()->path, items.size());
-    WEXLO_CHECK(add_content(name, (*joined)->source, shown, stored_size, std::move(stored),
-                            (*joined)->sparse ? "sparse" : "", (*joined)->sparse));
+    if (!joined)
+      WEXLO_CHECK(add_unreadable(first, name, std::move(joined).error()));
+    else
+      WEXLO_CHECK(add_joined(name, first, items.size(), std::move(**joined)));
     return true;
   }
 
-  Result<bool> set_unreadable(const std::vector<const Item*>& items, const std::string& name,
-                              Error why) {
-    for (const Item* item : items)
-      use(*item);
-    WEXLO_CHECK(add_unreadable(*items.front(), name, std::move(why)));
-    return true;
+  Status add_joined(const std::string& name, const Item& first, std::size_t count,
+                    JoinedPieces pieces) {
+    return add_content(name, pieces.source, fmt::format("{} ({} pieces)", first.path, count),
+                       pieces.stored_size, std::move(pieces.stored), pieces.sparse ? "sparse" : "",
+                       pieces.sparse);
   }
 
   /// One damaged or locked file does not hide the others: it is told to who wants it.
   Status add_unreadable(const Item& item, const std::string& name, Error why) {
-    if (ends_all(why.code)) return fail(std::move(why));
+    if (ends_package(why.code)) return fail(std::move(why));
     out_->note(FindingCode::UnreadableFile,
                fmt::format("{} does not read: {}", item.path, describe(why)));
     add({.name = name,
@@ -216,7 +188,9 @@ class PackageReader {
   Status add_image(const Item& item) {
     WEXLO_CHECK(check_stop(opening_.context));
     const FileName file = read_file_name(item.path);
-    const std::string name = listings_.name_of(item).value_or(names_.partition(file));
+    const std::string name = !item.partition.empty()
+                                 ? item.partition
+                                 : listings_.name_of(item).value_or(names_.partition(file));
     use(item);
     auto opened = item.open(opening_.context);
     if (!opened) return add_unreadable(item, name, std::move(opened).error());
@@ -230,21 +204,27 @@ class PackageReader {
         return nested ? take(std::move(nested), item.path) : Status();
       }
     }
+    if (auto named = check_named(*inner); !named)
+      return add_unreadable(item, name, std::move(named).error());
     tell_not_packed(*out_, file, *inner, item.path);
     if (listings_.has_slices(item)) return add_slices(item, inner->source);
     std::vector<StoredFile> stored;
-    if (auto promises = listings_.promises_of(item); !promises.empty())
-      stored.push_back({source, std::move(promises)});
+    auto promises = listings_.promises_of(item);
+    // What the container says of the file counts where what packs it says nothing.
+    const bool sums = inner->source != source && source->checker() != nullptr &&
+                      inner->source->own_check().empty();
+    if (!promises.empty() || sums) stored.push_back({source, std::move(promises)});
     std::string layers;
     for (const Layer& layer : inner->layers)
       layers += (layers.empty() ? "" : " > ") + layer.kind;
     return add_content(name, inner->source, item.path, item.stored_size, std::move(stored), layers,
-                       contains(inner->layers, "sparse", &Layer::kind));
+                       contains(inner->layers, "sparse", &Layer::kind),
+                       listings_.name_of(item).has_value() || !item.partition.empty());
   }
 
   Status add_content(const std::string& name, const SourcePtr& whole, const std::string& from,
                      std::uint64_t stored_size, std::vector<StoredFile> stored,
-                     const std::string& layers, bool sparse) {
+                     const std::string& layers, bool sparse, bool listed = false) {
     // A plain file is what the listing speaks of: its digest is counted while it is read.
     std::vector<Promise> promises;
     if (stored.size() == 1 && stored.front().source == whole) {
@@ -264,6 +244,7 @@ class PackageReader {
          .from = from,
          .detail = layers,
          .sparse = sparse,
+         .listed = listed,
          .content = std::move(content)});
     WEXLO_TRY(const Bytes start, read_some(*whole, 0, kProbeSize));
     if (looks_like_super(start)) return add_logical(name, whole, from);
@@ -272,27 +253,19 @@ class PackageReader {
 
   /// The logical partitions behind one that was just added.
   Status add_logical(const std::string& name, const SourcePtr& whole, const std::string& from) {
-    const DeviceFinder devices = [this](const std::string& wanted) -> Result<SourcePtr> {
-      for (const Item& item : bundle_.items) {
-        const FileName file = read_file_name(item.path);
-        if (!file.image || file.partition != wanted) continue;
-        WEXLO_TRY(SourcePtr source, item.open(opening_.context));
-        WEXLO_TRY(Unwrapped inner, unwrap(std::move(source), file.packed, opening_.deeper()));
-        return inner.source;
-      }
-      return fail({.code = ErrorCode::NotFound, .message = "no such file", .file = wanted});
-    };
+    const DeviceFinder devices = device_finder(bundle_, opening_);
     FirmwarePtr logical = open_logical(name, whole, devices, *out_);
     return logical ? take(std::move(logical), from) : Status();
   }
 
   Status add_slices(const Item& item, const SourcePtr& whole) {
     for (const ListingRow& row : listings_.rows_of(item)) {
+      const Slice slice = *slice_of(row);
       WEXLO_TRY(SourcePtr window,
-                open_window(whole, *row.start, *row.length, whole->name() + "!" + row.partition));
+                open_window(whole, slice.start, slice.length, whole->name() + "!" + row.partition));
       add({.name = row.partition,
-           .size = *row.length,
-           .stored_size = *row.length,
+           .size = slice.length,
+           .stored_size = slice.length,
            .from = item.path,
            .content = content_of(std::move(window))});
     }
@@ -308,6 +281,11 @@ class PackageReader {
       WEXLO_CHECK(check_stop(opening_.context));
       WEXLO_TRY(const SourcePtr source, item.open(opening_.context));
       WEXLO_TRY(Unwrapped inner, unwrap(source, file.packed, opening_.deeper()));
+      if (auto further = look_further(inner); !further) {
+        if (ends_package(further.error().code)) return further;
+        tell_trouble(std::move(further).error());
+        continue;
+      }
       if (inner.format == nullptr || inner.format->open == nullptr) continue;
       use(item);
       if (inner.format->kind == "payload") over_the_air_ = true;
@@ -326,12 +304,15 @@ class PackageReader {
     if (!out_->build.base.empty()) deeper.base_build = out_->build.base;
     auto nested = inner.format->open(inner.source, deeper);
     if (nested) return nested;
-    if (ends_all(nested.error().code)) return nested;
+    if (ends_package(nested.error().code)) return nested;
     // The others are worth having; without any it is what is told.
-    if (nested.error().code == ErrorCode::NoPartitions) return FirmwarePtr();
-    out_->note(FindingCode::UnreadablePackage, describe(nested.error()));
-    if (!trouble_) trouble_ = std::move(nested).error();
+    if (nested.error().code != ErrorCode::NoPartitions) tell_trouble(std::move(nested).error());
     return FirmwarePtr();
+  }
+
+  void tell_trouble(Error why) {
+    out_->note(FindingCode::UnreadablePackage, describe(why));
+    if (!trouble_) trouble_ = std::move(why);
   }
 
   /// Files that no name gives away: looked into when nothing else was found.
@@ -364,6 +345,7 @@ class PackageReader {
       out_->layers.insert(out_->layers.end(), nested->layers.begin(), nested->layers.end());
     told_ = true;
     out_->build.merge(nested->build);
+    out_->signs.merge(nested->signs);
     out_->incremental |= nested->incremental;
     std::ranges::move(nested->groups, std::back_inserter(out_->groups));
     std::ranges::move(nested->notes, std::back_inserter(out_->notes));

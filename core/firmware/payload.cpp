@@ -190,16 +190,18 @@ class PayloadReader {
       std::uint64_t& bytes = facts.written_by[operation_name(operation.type())];
       for (const auto& extent : operation.dst_extents())
         bytes += std::min(extent.num_blocks(), kMaxPayloadImage / block) * block;
-      out_->incremental |= !is_full_kind(operation.type());
+      facts.incremental |= !is_full_kind(operation.type());
     }
     if (update.has_hash_tree_extent() && update.hash_tree_extent().num_blocks() > 0)
       facts.detail = "hash tree generated";
+    out_->incremental |= facts.incremental;
     out_->partitions.push_back(std::move(facts));
     return {};
   }
 
   void tell() {
     out_->kind = "payload";
+    out_->signs.bootloader = "packages with a payload are for phones with such a bootloader";
     out_->build.patch_level = manifest_->security_patch_level();
     if (manifest_->max_timestamp() > 0)
       out_->build.timestamp = static_cast<std::uint64_t>(manifest_->max_timestamp());

@@ -2,11 +2,20 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
+#include "firmware/file_names.hpp"
 #include "firmware/formats.hpp"
 #include "firmware/sparse.hpp"
 
 namespace wexlo {
 namespace {
+
+struct PieceFile {
+  SourcePtr source;
+  unsigned number = 0;
+  std::string name;  ///< of the file, for messages
+};
 
 /// Takes off what packs a piece. True: what is left is sparse.
 Result<bool> take_off(SourcePtr& source, const Opening& opening) {
@@ -34,10 +43,9 @@ Status check_numbers(const std::vector<PieceFile>& files, const std::string& nam
   return {};
 }
 
-}  // namespace
-
-Result<std::optional<JoinedPieces>> join_pieces(std::vector<PieceFile> files, bool sure,
-                                                const std::string& name, const Opening& opening) {
+/// @param sure  their names say that they are pieces
+Result<std::optional<JoinedPieces>> join(std::vector<PieceFile> files, bool sure,
+                                         const std::string& name, const Opening& opening) {
   JoinedPieces out{.sparse = true};
   for (PieceFile& file : files) {
     WEXLO_TRY(const bool sparse, take_off(file.source, opening));
@@ -58,6 +66,33 @@ Result<std::optional<JoinedPieces>> join_pieces(std::vector<PieceFile> files, bo
     for (const PieceFile& file : files)
       pieces.push_back({file.source, 0, file.source->size()});
     WEXLO_TRY(out.source, open_joined(std::move(pieces), shown));
+  }
+  return out;
+}
+
+}  // namespace
+
+Result<std::optional<JoinedPieces>> join_numbered(std::vector<const Item*> items,
+                                                  const std::string& name,
+                                                  const ListingIndex& listings,
+                                                  const Opening& opening) {
+  const auto number = [](const Item* item) { return *read_file_name(item->path).number; };
+  std::ranges::sort(items, {}, number);
+  std::vector<PieceFile> files;
+  std::vector<StoredFile> stored;
+  std::uint64_t stored_size = 0;
+  for (const Item* item : items) {
+    WEXLO_TRY(SourcePtr source, item->open(opening.context));
+    if (auto promises = listings.promises_of(*item); !promises.empty())
+      stored.push_back({source, std::move(promises)});
+    files.push_back({std::move(source), number(item), std::string(base_name(item->path))});
+    stored_size += item->stored_size;
+  }
+  const bool sure = read_file_name(items.front()->path).number_is_sure;
+  WEXLO_TRY(auto out, join(std::move(files), sure, name, opening));
+  if (out) {
+    out->stored = std::move(stored);
+    out->stored_size = stored_size;
   }
   return out;
 }

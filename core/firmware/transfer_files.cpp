@@ -5,6 +5,7 @@
 #include "codec/unpacked.hpp"
 #include "firmware/file_names.hpp"
 #include "firmware/listing_index.hpp"
+#include "firmware/script_patches.hpp"
 #include "firmware/transfer_list.hpp"
 
 namespace wexlo {
@@ -30,8 +31,32 @@ std::vector<TransferFiles> find_transfers(const Bundle& bundle) {
   return out;
 }
 
-Result<TransferPartition> open_transfer(const TransferFiles& files, const std::string& package,
-                                        const Opening& opening) {
+Result<std::vector<PartitionFacts>> open_script_patches(const Bundle& bundle,
+                                                        const Opening& opening) {
+  std::vector<PartitionFacts> out;
+  for (const Item& item : bundle.items) {
+    if (base_name(item.path) != "updater-script" || item.size > kMaxText) continue;
+    const auto script = read_text(item, kMaxText, opening.context);
+    if (!script) continue;
+    for (const ScriptPatch& one : read_script_patches(*script)) {
+      const auto file = std::ranges::find(bundle.items, one.file, &Item::path);
+      const bool twice = std::ranges::any_of(
+          out, [&](const PartitionFacts& other) { return other.name == one.partition; });
+      if (file == bundle.items.end() || twice) continue;
+      WEXLO_TRY(SourcePtr patch, file->open(opening.context));
+      out.push_back({.name = one.partition,
+                     .size = one.new_size,
+                     .stored_size = file->stored_size,
+                     .from = file->path,
+                     .incremental = true,
+                     .content = script_patch_content(one, std::move(patch), opening)});
+    }
+  }
+  return out;
+}
+
+Result<PartitionFacts> open_transfer(const TransferFiles& files, const std::string& package,
+                                     const Opening& opening) {
   WEXLO_TRY(const std::string raw, read_text(*files.list, kMaxText, opening.context));
   WEXLO_TRY(TransferPlan plan, read_transfer_list(raw, package + "!" + files.list->path));
   WEXLO_TRY(SourcePtr source, files.data->open(opening.context));
@@ -43,14 +68,25 @@ Result<TransferPartition> open_transfer(const TransferFiles& files, const std::s
     WEXLO_TRY(Unwrapped inner, unwrap(source, std::nullopt, opening.deeper()));
     source = inner.source;
   }
-  TransferPartition out{.incremental = !plan.foreign.empty()};
-  const std::uint64_t size = plan.size;
-  out.facts = {.name = files.partition,
-               .size = size,
-               .stored_size = files.data->stored_size,
-               .from = files.data->path,
-               .content = transfer_content(std::move(plan), std::move(source))};
-  return out;
+  std::uint64_t size = plan.size;
+  // What the list does not touch stays as it is in the older image.
+  if (opening.base != nullptr && !plan.foreign.empty())
+    if (const auto old = opening.base->firmware().choose(files.partition, ""))
+      size = std::max(size, (*old)->size);
+  const bool incremental = !plan.foreign.empty();
+  SourcePtr patches;
+  if (files.patches != nullptr && incremental) {
+    WEXLO_TRY(patches, files.patches->open(opening.context));
+  }
+  ContentPtr content = incremental ? patched_transfer(std::move(plan), std::move(source),
+                                                      std::move(patches), files.partition, opening)
+                                   : transfer_content(std::move(plan), std::move(source));
+  return PartitionFacts{.name = files.partition,
+                        .size = size,
+                        .stored_size = files.data->stored_size,
+                        .from = files.data->path,
+                        .incremental = incremental,
+                        .content = std::move(content)};
 }
 
 }  // namespace wexlo

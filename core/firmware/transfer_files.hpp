@@ -20,13 +20,13 @@ struct TransferFiles {
 /// Those whose list has its data beside it.
 [[nodiscard]] std::vector<TransferFiles> find_transfers(const Bundle& bundle);
 
-struct TransferPartition {
-  PartitionFacts facts;
-  bool incremental = false;  ///< parts of it come from what is on the phone
-};
+/// Images that the package's script patches as a whole.
+[[nodiscard]] Result<std::vector<PartitionFacts>> open_script_patches(const Bundle& bundle,
+                                                                      const Opening& opening);
+
 /// Errors: those of the list, of reading and of unpacking.
-[[nodiscard]] Result<TransferPartition> open_transfer(const TransferFiles& files,
-                                                      const std::string& package,
-                                                      const Opening& opening);
+[[nodiscard]] Result<PartitionFacts> open_transfer(const TransferFiles& files,
+                                                   const std::string& package,
+                                                   const Opening& opening);
 
 }  // namespace wexlo

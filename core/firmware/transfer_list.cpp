@@ -64,20 +64,112 @@ class ListReader {
 
   Status command(const std::vector<std::string_view>& words) {
     const std::string_view name = words[0];
-    if (name == "free") return {};
-    if (name != "new" && name != "zero" && name != "erase") {
-      static constexpr std::string_view kForeign[] = {"move", "bsdiff", "imgdiff", "stash",
-                                                      "compute_hash_tree"};
-      if (std::ranges::find(kForeign, name) == std::end(kForeign))
-        return fail(bad(fmt::format("unknown command \"{}\"", name)));
-      if (out_.foreign.empty()) out_.foreign = name;
+    if (name == "free") {
+      if (words.size() == 2)
+        out_.commands.push_back({.act = TransferAct::Free, .id = std::string(words[1])});
       return {};
     }
+    if (name != "new" && name != "zero" && name != "erase") return older(words);
     if (words.size() != 2) return fail(bad(fmt::format("{} takes one range set", name)));
-    return ranges(words[1], name == "new");
+    WEXLO_TRY(BlockRanges blocks, ranges(words[1]));
+    if (name == "new")
+      for (const auto& [begin, end] : blocks)
+        out_.ranges.emplace_back(begin * kBlock, end * kBlock);
+    out_.commands.push_back(
+        {.act = name == "new" ? TransferAct::New : TransferAct::Zero, .target = std::move(blocks)});
+    return {};
   }
 
-  Status ranges(std::string_view set, bool data) {
+  /// A command that starts from the older build.
+  Status older(const std::vector<std::string_view>& words) {
+    static constexpr std::string_view kKnown[] = {"move", "bsdiff", "imgdiff", "stash"};
+    const std::string_view name = words[0];
+    const bool known = std::ranges::find(kKnown, name) != std::end(kKnown);
+    if (!known && name != "compute_hash_tree")
+      return fail(bad(fmt::format("unknown command \"{}\"", name)));
+    if (out_.foreign.empty()) out_.foreign = name;
+    if (!known && out_.unknown.empty()) out_.unknown = name;
+    if (!known) return {};
+    words_ = std::vector<std::string_view>(words.begin() + 1, words.end());
+    TransferCommand out;
+    if (name == "stash") {
+      out.act = TransferAct::Stash;
+      WEXLO_TRY(const std::string_view id, next("an id"));
+      out.id = id;
+      WEXLO_TRY(const std::string_view set, next("a range set"));
+      WEXLO_TRY(out.source.ranges, ranges(set));
+    } else {
+      out.act = name == "move" ? TransferAct::Move : TransferAct::Patch;
+      if (name != "move") {
+        WEXLO_TRY(out.patch_at, next_number());
+        WEXLO_TRY(out.patch_size, next_number());
+      }
+      WEXLO_CHECK(places(out));
+    }
+    out_.commands.push_back(std::move(out));
+    return {};
+  }
+
+  /// Digests, target and source of a move or a patch, by the list's version.
+  Status places(TransferCommand& out) {
+    if (out_.version == 1) {
+      WEXLO_TRY(const std::string_view source, next("the old range set"));
+      WEXLO_TRY(out.source.ranges, ranges(source));
+      WEXLO_TRY(const std::string_view target, next("the new range set"));
+      WEXLO_TRY(out.target, ranges(target));
+      out.source.blocks = count(out.source.ranges);
+      return {};
+    }
+    if (out_.version >= 3) {
+      WEXLO_TRY(const std::string_view old, next("a digest"));
+      out.old_sha1 = old;
+      out.new_sha1 = old;
+      if (out.act == TransferAct::Patch) {
+        WEXLO_TRY(const std::string_view now, next("a second digest"));
+        out.new_sha1 = now;
+      }
+    }
+    WEXLO_TRY(const std::string_view target, next("the new range set"));
+    WEXLO_TRY(out.target, ranges(target));
+    WEXLO_TRY(out.source.blocks, next_number());
+    WEXLO_TRY(const std::string_view from, next("the old range set"));
+    if (from != "-") {
+      WEXLO_TRY(out.source.ranges, ranges(from));
+      if (words_.empty()) return {};
+      WEXLO_TRY(const std::string_view at, next("its places"));
+      WEXLO_TRY(out.source.places, ranges(at));
+    }
+    while (!words_.empty()) {
+      WEXLO_TRY(const std::string_view stash, next("a stash"));
+      const std::size_t colon = stash.find(':');
+      if (colon == stash.npos) return fail(bad("a stash has no places"));
+      WEXLO_TRY(BlockRanges at, ranges(stash.substr(colon + 1)));
+      out.source.stashed.emplace_back(stash.substr(0, colon), std::move(at));
+    }
+    return {};
+  }
+
+  Result<std::string_view> next(std::string_view what) {
+    if (words_.empty()) return fail(bad(fmt::format("{} is missing", what)));
+    const std::string_view out = words_.front();
+    words_.erase(words_.begin());
+    return out;
+  }
+  Result<std::uint64_t> next_number() {
+    WEXLO_TRY(const std::string_view word, next("a number"));
+    const auto value = decimal(word);
+    if (!value) return fail(bad(fmt::format("\"{}\" is no decimal", word)));
+    return *value;
+  }
+  static std::uint64_t count(const BlockRanges& ranges) {
+    std::uint64_t out = 0;
+    for (const auto& [begin, end] : ranges)
+      out += end - begin;
+    return out;
+  }
+
+  Result<BlockRanges> ranges(std::string_view set) {
+    BlockRanges out;
     std::vector<std::uint64_t> values;
     while (!set.empty()) {
       const std::size_t comma = std::min(set.find(','), set.size());
@@ -93,12 +185,13 @@ class ListReader {
       if (end <= begin || end > kMaxListBlocks)
         return fail(bad(fmt::format("blocks {} to {} are out of range", begin, end)));
       end_ = std::max(end_, end);
-      if (data) out_.ranges.emplace_back(begin * kBlock, end * kBlock);
+      out.emplace_back(begin, end);
     }
-    return {};
+    return out;
   }
 
   std::string name_;
+  std::vector<std::string_view> words_;  ///< of the command, that were not read yet
   TransferPlan out_;
   std::size_t line_ = 0;
   std::uint64_t end_ = 0;

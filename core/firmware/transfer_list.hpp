@@ -6,12 +6,38 @@
 
 namespace wexlo {
 
+/// Blocks of 4096 bytes, from the first to before the last, one range after the other.
+using BlockRanges = std::vector<std::pair<std::uint64_t, std::uint64_t>>;
+
+/// Where the bytes of a command come from: blocks of the older image, stashed ones, or both, each
+/// with its place in what is put together.
+struct TransferSource {
+  std::uint64_t blocks = 0;  ///< in all
+  BlockRanges ranges;        ///< of the image; empty: none
+  BlockRanges places;        ///< of those in what is put together; empty: from its start
+  std::vector<std::pair<std::string, BlockRanges>> stashed;  ///< by id, with their places
+};
+
+enum class TransferAct : std::uint8_t { New, Zero, Move, Patch, Stash, Free };
+
+/// One command of a list that starts from an older build, in order.
+struct TransferCommand {
+  TransferAct act{};
+  BlockRanges target;
+  TransferSource source;
+  std::uint64_t patch_at = 0, patch_size = 0;  ///< in the patch data, bytes
+  std::string id;                              ///< of Stash and Free
+  std::string old_sha1, new_sha1;              ///< lower-case hex; empty: not said
+};
+
 struct TransferPlan {
   unsigned version = 0;
   std::uint64_t size = 0;                                       ///< bytes of the image
   std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges;  ///< of `new`: begin, end in bytes
   [[nodiscard]] std::uint64_t data_size() const;                ///< bytes that the ranges take
   std::string foreign;  ///< the first command that needs the older build; empty: none
+  std::string unknown;  ///< the first that is not done at all; empty: none
+  std::vector<TransferCommand> commands{};  ///< where it starts from an older build
 };
 
 /// Errors: BadValue with the line's number, LimitExceeded.
@@ -22,5 +48,12 @@ struct TransferPlan {
 /// exactly as long as the ranges. Errors of reading: Unsupported (the list needs the older build),
 /// Truncated, Corrupt.
 [[nodiscard]] ContentPtr transfer_content(TransferPlan plan, SourcePtr data);
+
+/// The same for a list that starts from an older build: its image is changed block by block, in a
+/// temporary file. What the list names a digest of is checked. Errors of reading: Unsupported (no
+/// older build was given), DigestMismatch (it is another one), those of the patches.
+/// @param patches  nullptr: the package has none  @param partition  in the older build
+[[nodiscard]] ContentPtr patched_transfer(TransferPlan plan, SourcePtr data, SourcePtr patches,
+                                          std::string partition, const Opening& opening);
 
 }  // namespace wexlo

@@ -90,6 +90,16 @@ constexpr std::array kSectionsOld{
     SectionRule{"dt", "dt_size"},
 };
 
+/// One chipset's header of 2012 to 2015 had one more word before the tags' address.
+constexpr std::array kFieldsShifted{
+    Field{"magic", 0, 8, Raw},         Field{"kernel_size", 8, 4, U32},
+    Field{"kernel_addr", 12, 4, U32},  Field{"ramdisk_size", 16, 4, U32},
+    Field{"ramdisk_addr", 20, 4, U32}, Field{"second_size", 24, 4, U32},
+    Field{"second_addr", 28, 4, U32},  Field{"tags_addr", 40, 4, U32},
+    Field{"page_size", 44, 4, U32},    Field{"name", 48, 24, Text},
+    Field{"cmdline", 72, 512, Text},   Field{"id", 584, 32, Raw},
+};
+
 constexpr std::span<const Field> f012(kFields012), f34(kFields34), fv(kVendorFields);
 constexpr std::span<const SectionRule> s012(kSections012), s34(kSections34), sv(kVendorSections);
 constexpr std::uint32_t kPage34 = 4096;  ///< fixed: versions 3 and 4 have no field for it
@@ -102,18 +112,21 @@ constexpr std::array kBootLayouts{
     Layout{"boot", 4, LE, 1584, kPage34, f34, s34},
 };
 constexpr Layout kOldLayout{"boot", 0, LE, 1632, 0, kFieldsOld, kSectionsOld};
+constexpr Layout kShiftedLayout{"boot", 0, LE, 616, 0, kFieldsShifted, s012.first(3)};
 constexpr std::array kVendorLayouts{
     Layout{"vendor_boot", 3, LE, 2112, 0, fv.first(12), sv.first(2)},
     Layout{"vendor_boot", 4, LE, 2128, 0, fv, sv},
 };
 
-constexpr std::size_t kBootVersionAt = 40, kVendorVersionAt = 8, kPageSizeAt = 36;
+constexpr std::size_t kBootVersionAt = 40, kVendorVersionAt = 8, kPageSizeAt = 36,
+                      kShiftedPageSizeAt = 44;
+constexpr unsigned kFirstWithoutPageSize = 3;
 /// No header version will ever be this high, and no device tree is this small.
 constexpr std::uint32_t kLeastDtSize = 256;
 
-bool plausible_page(View bytes) {
-  if (bytes.size() < kPageSizeAt + 4) return false;
-  const auto page = load<std::uint32_t, LE>(bytes.data() + kPageSizeAt);
+bool plausible_page(View bytes, std::size_t at) {
+  if (bytes.size() < at + 4) return false;
+  const auto page = load<std::uint32_t, LE>(bytes.data() + at);
   return page >= 2048 && page <= 131072 && std::has_single_bit(page);
 }
 
@@ -128,9 +141,13 @@ Result<Image> parse_with(const Blob& bytes, std::string_view magic, std::size_t 
                  .found = hex(view.first(std::min(magic.size(), view.size())))});
   WEXLO_TRY(const View field, slice(view, version_at, 4, "header_version"));
   const auto version = load<std::uint32_t, std::endian::little>(field.data());
+  const bool counted = version >= kFirstWithoutPageSize && version <= layouts.back().version;
+  if (magic == kMagic && !counted && !plausible_page(view, kPageSizeAt) &&
+      plausible_page(view, kShiftedPageSizeAt))
+    return Image::parse(kShiftedLayout, bytes);
   for (const Layout& layout : layouts)
     if (layout.version == version) return Image::parse(layout, bytes);
-  if (magic == kMagic && version >= kLeastDtSize && plausible_page(view))
+  if (magic == kMagic && version >= kLeastDtSize && plausible_page(view, kPageSizeAt))
     return Image::parse(kOldLayout, bytes);
   return fail({.code = ErrorCode::Unsupported,
                .message = "header_version is not one Wexlo knows",

@@ -61,6 +61,10 @@ void name_form(View bytes, Kernel& out) {
   if (word_at(bytes, kArm64MagicAt, kArm64Magic)) {
     out.form = "arm64 Image";
     out.architecture = "arm64";
+    // Bits 1 and 2 of the flags: 0 says nothing, then 4, 16 and 64 KiB.
+    constexpr std::size_t kFlagsAt = 24;
+    constexpr std::array<std::uint32_t, 4> kPages{0, 4096, 16384, 65536};
+    out.page_size = kPages[load<std::uint64_t, LE>(bytes.data() + kFlagsAt) >> 1 & 3];
   } else if (word_at(bytes, kZImageMagicAt, kZImageMagic)) {
     out.form = "ARM zImage";
     out.architecture = "arm";
@@ -113,7 +117,7 @@ std::optional<Payload> find_payload(View bytes, DecodeLimit limit) {
       std::string_view("\x1f\x8b\x08", 3),     std::string_view("\x02\x21\x4c\x18", 4),
       std::string_view("\xfd\x37zXZ\0", 6),    std::string_view("\x5d\0\0", 3),
       std::string_view("\x28\xb5\x2f\xfd", 4), std::string_view("BZh", 3),
-      std::string_view("\x04\x22\x4d\x18", 4)};
+      std::string_view("\x04\x22\x4d\x18", 4), std::string_view("\x89LZO\0\r\n\x1a\n", 9)};
   const std::string_view text = as_text(bytes);
   int tries = 0;
   for (const std::string_view magic : kMagics) {
@@ -155,6 +159,7 @@ void look_at_zboot(View bytes, Kernel& out, const DecodeLimit& limit) {
   Kernel inner;
   name_form(decoded->bytes, inner);
   out.architecture = inner.architecture;
+  out.page_size = inner.page_size;
   out.decoded_size = decoded->bytes.size();
   out.banner = find_banner(decoded->bytes);
   out.config = find_config(decoded->bytes);
@@ -165,6 +170,10 @@ std::size_t skip_wrapping(View section, Kernel& out) {
   if (part_header::looks_like(section)) {
     out.wrapping = "chipset part header " + part_header::name_of(section.first(part_header::kSize));
     return part_header::kSize;
+  }
+  if (marked_size(section)) {
+    out.wrapping = "mark UNCOMPRESSED_IMG";
+    return kSizedHeader;
   }
   if (wrapping_size(section) == 0) return 0;
   out.wrapping = "uImage " + std::string(until_nul(section.subspan(32, 32)));
@@ -179,8 +188,16 @@ std::string release_of(std::string_view banner) {
 
 }  // namespace
 
+std::optional<std::uint64_t> marked_size(View section) {
+  constexpr std::string_view kMark = "UNCOMPRESSED_IMG";
+  if (section.size() < kSizedHeader || !text_at(section, 0, kMark)) return std::nullopt;
+  const std::uint64_t size = load<std::uint32_t, LE>(section.data() + kMark.size());
+  return std::min<std::uint64_t>(size, section.size() - kSizedHeader);
+}
+
 std::size_t wrapping_size(View section) {
   if (part_header::looks_like(section)) return part_header::kSize;
+  if (marked_size(section)) return kSizedHeader;
   const bool wrapped = section.size() > kUImageHeader &&
                        load<std::uint32_t, std::endian::big>(section.data()) == kUImageMagic;
   return wrapped ? kUImageHeader : 0;
@@ -205,6 +222,7 @@ Kernel read(const Blob& section, const DecodeLimit& limit) {
       out.trouble = decoded.error().message;
     }
   } else {
+    trees_from += marked_size(section.view()).value_or(0);
     name_form(bytes, out);
     out.banner = find_banner(bytes);
     out.config = find_config(bytes);

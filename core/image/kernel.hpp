@@ -19,6 +19,7 @@ struct Kernel {
   std::string release;             ///< its third word, e.g. "5.10.157-android13-4"
   std::string config;              ///< text of the embedded configuration; empty: none
   std::uint64_t decoded_size = 0;  ///< bytes, where it is compressed
+  std::uint32_t page_size = 0;     ///< bytes of a page of memory; 0: it does not say
   std::string trouble;             ///< why it could not be looked into, where that went wrong
   std::uint64_t trees_at = 0;      ///< where the device trees begin, from the section's start
   Blob trees;                      ///< from there to the section's end; empty: none
@@ -28,7 +29,8 @@ struct Kernel {
 /// @param limit    what a compressed kernel may decode to
 [[nodiscard]] Kernel read(const Blob& section, const DecodeLimit& limit = {.bytes = 256u << 20});
 
-/// Bytes that stand before the kernel in its section: a chipset part header or a uImage header.
+/// Bytes that stand before the kernel in its section: a chipset part header, a uImage header, or
+/// the mark of an uncompressed kernel with its size.
 [[nodiscard]] std::size_t wrapping_size(View section);
 
 /// Appended trees in what follows a kernel: the first place from `from` on from which trees run on
@@ -55,8 +57,10 @@ struct Body {
 /// decode().
 [[nodiscard]] Result<Body> open_body(const Blob& section, const DecodeLimit& limit = {});
 
-/// Bytes of the header around a u-boot image.
-inline constexpr std::size_t kUImageHeader = 64;
+/// Bytes of the header around a u-boot image, and of the mark `UNCOMPRESSED_IMG` with its u32 size.
+inline constexpr std::size_t kUImageHeader = 64, kSizedHeader = 20;
+/// Size of the kernel behind that mark, where it can be true; nullopt: there is no such mark.
+[[nodiscard]] std::optional<std::uint64_t> marked_size(View section);
 
 /// The kernel's word for skipping boot's ramdisk, and ours that takes its place: as long, so that
 /// nothing in the kernel moves.

@@ -30,6 +30,13 @@ void renew_wrapping(Bytes& section, View stock) {
     std::ranges::copy(header, section.begin());
     return;
   }
+  if (const auto size = marked_size(stock)) {
+    constexpr std::size_t kSizeAt = 16;
+    if (*size == load<std::uint32_t, LE>(stock.data() + kSizeAt))
+      store<std::uint32_t, LE>(section.data() + kSizeAt,
+                               static_cast<std::uint32_t>(*size + section.size() - stock.size()));
+    return;
+  }
   if (wrapping != kUImageHeader) return;
   const std::uint64_t said = load<std::uint32_t, BE>(stock.data() + kUImageSizeAt);
   const std::uint64_t now = said + section.size() - stock.size();
@@ -119,6 +126,7 @@ Result<Body> open_body(const Blob& section, const DecodeLimit& limit) {
     body.decoded = payload->decoded.bytes;
     return body;
   }
+  if (const auto size = marked_size(section.view())) body.end = body.begin + *size;
   body.decoded = section.part(body.begin, body.end - body.begin);
   return body;
 }

@@ -36,8 +36,17 @@ struct Layout {
   std::uint32_t page;         ///< sections start at multiples of this; 0: field `page_size` says
   std::span<const Field> fields;
   std::span<const SectionRule> sections;  ///< in the order they are stored
+  /// The header says where sections lie, not only how long they are: what stands between them stays
+  /// in its place, and a section grows into the zeros behind it at most.
+  bool placed = false;
 
   [[nodiscard]] const Field* field(std::string_view name) const;  ///< nullptr: not in this version
+};
+
+/// Where a section of a placed layout lies.
+struct SectionPlace {
+  std::string name;
+  std::uint64_t offset = 0, size = 0;  ///< bytes
 };
 
 struct Section {
@@ -54,6 +63,10 @@ class Image {
   /// Errors (offsets from the start of `bytes`): Truncated (a section outside the file, named),
   /// BadValue (page size not a power of two in 2048..131072).
   [[nodiscard]] static Result<Image> parse(const Layout& layout, const Blob& bytes);
+  /// An image whose header names places. @param places  in the order of the file, without overlaps,
+  /// inside `bytes`; what lies between and behind them become sections called `after_NAME`.
+  [[nodiscard]] static Image parse_placed(const Layout& layout, const Blob& bytes,
+                                          const std::vector<SectionPlace>& places);
   /// An image without a header: one section of `size` bytes, then the tail. Precondition: `size` is
   /// at most the bytes' size.
   [[nodiscard]] static Image parse_whole(const Layout& layout, std::string section,
@@ -84,7 +97,8 @@ class Image {
   [[nodiscard]] const std::vector<Section>& sections() const { return sections_; }
   [[nodiscard]] const Section* section(std::string_view name) const;  ///< nullptr when absent
   /// Puts other bytes in a section's place (an empty one may be filled), with zero padding, and
-  /// makes the size field true. Errors: Unsupported (no such section), OutOfRange.
+  /// makes the size field true. Errors: Unsupported (no such section), OutOfRange, DoesNotFit (a
+  /// placed layout has no room).
   [[nodiscard]] Status replace(std::string_view name, Blob bytes);
 
   [[nodiscard]] const Blob& tail() const { return tail_; }  ///< bytes after the last section
@@ -92,6 +106,8 @@ class Image {
   [[nodiscard]] std::uint64_t sections_end() const;  ///< bytes before the tail, as it stands now
 
  private:
+  Status replace_in_place(std::vector<Section>::iterator at, Blob bytes);
+
   const Layout* layout_ = nullptr;
   std::uint64_t page_ = 1;
   Blob prefix_;

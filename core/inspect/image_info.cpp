@@ -120,7 +120,8 @@ RamdiskLayout tell_layout(const LoadedImage& loaded, const ImageReading& reading
   const auto at = std::ranges::find_if(reading.ramdisks,
                                        [](const auto& one) { return one.ramdisk.has_value(); });
   if (at == reading.ramdisks.end()) return RamdiskLayout::None;
-  const std::string partition = partition_of(loaded);
+  // An image by itself may be recovery's under any name, but for one that its own footer gives.
+  const std::string partition = claimed_partition(loaded);
   return layout_of(*at->ramdisk, signs_of(image, partition, *loaded.decoded, context));
 }
 

@@ -141,7 +141,9 @@ Status add_chain(Inspection& out, Firmware& firmware, verified::Look look, const
   const std::string suffix = set.suffix("", other);
   if (set.find_slotted("vbmeta", suffix) == nullptr) return {};
   auto walk = walk_set(
-      set, {.find = {}, .suffix = suffix, .root_key = {}, .rollback = {}, .look = look}, context);
+      set,
+      {.find = {}, .suffix = suffix, .root_key = {}, .rollback = {}, .look = look, .whole = false},
+      context);
   if (!walk && is_of_this_run(walk.error().code)) return fail(std::move(walk).error());
   if (!walk)
     firmware.note(FindingCode::UnreadableChain,

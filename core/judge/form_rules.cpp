@@ -6,6 +6,7 @@
 
 #include "image/boot.hpp"
 #include "image/kernel.hpp"
+#include "image/load_areas.hpp"
 #include "image/part_header.hpp"
 #include "image/tail.hpp"
 #include "judge/subject.hpp"
@@ -183,6 +184,7 @@ class StockRules {
     prefixes();
     trailer();
     identity();
+    areas();
     levels();
     build();
   }
@@ -272,6 +274,14 @@ class StockRules {
       if (models(one_, section) != models(stock_, section))
         add(FindingCode::DeviceIdentity,
             "The device trees are for other hardware than the stock image's.");
+  }
+
+  void areas() {
+    for (const std::string& pair : boot::new_load_overlaps(image_, old_))
+      add(FindingCode::LoadOverlap,
+          fmt::format(
+              "Where the header puts them, {} overlap, which they do not in the stock image.",
+              pair));
   }
 
   void lower(FindingCode code, std::string_view what, const std::string& now,

@@ -1,6 +1,7 @@
 /// Rules that need several images of a phone: what is joined at a start, what names what.
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 
@@ -92,6 +93,7 @@ class SetRules {
   Joined join() const {
     Joined out;
     const Subject *boot = find("boot"), *vendor = find("vendor_boot"), *init = find("init_boot");
+    if (boot == nullptr) boot = find("ramdisk");
     const auto take = [&](const Subject& one) {
       for (const ReadRamdisk& ramdisk : one.reading.ramdisks) {
         const bool recovery =
@@ -175,6 +177,14 @@ class SetRules {
                  fmt::format("/{} is neither a program (ELF) nor a script: a kernel cannot run it.",
                              place));
     const Subject* boot = find("boot");
+    if (boot == nullptr) boot = find("kernel");
+    const std::uint32_t pages =
+        boot != nullptr && boot->reading.kernel ? boot->reading.kernel->page_size : 0;
+    if (const auto aligned = elf_alignment(content.view()); aligned && *aligned < pages)
+      add(FindingCode::ProgramPages, last,
+          fmt::format("/{} is linked for pages of {} bytes, and the kernel has pages of {}: it "
+                      "cannot start.",
+                      place, *aligned, pages));
     const std::string kernel =
         boot != nullptr && boot->reading.kernel ? boot->reading.kernel->architecture : "";
     const std::string machine = elf_architecture(content.view());
@@ -187,7 +197,7 @@ class SetRules {
 
   void mounts(const Joined& joined) {
     bool any = false, for_hardware = false;
-    const std::string hardware = hardware_name();
+    const std::vector<std::string> names = fstab_names();
     for (const Subject& one : facts_.set.all) {
       if (one.image() == nullptr) continue;
       for (const ReadRamdisk& ramdisk : one.reading.ramdisks) {
@@ -197,25 +207,35 @@ class SetRules {
             const std::string place = newc::place_of(entry.name());
             if (entry.type() != newc::Regular || !is_fstab_name(place)) continue;
             any = true;
-            for_hardware = for_hardware || place.ends_with("fstab." + hardware);
+            for (const std::string& name : names)
+              for_hardware = for_hardware || place.ends_with("fstab." + name);
             fstab(one, place, as_text(entry.data().view()), joined);
           }
       }
     }
-    if (any && !hardware.empty() && !for_hardware && joined.whole)
-      report_.add(
-          FindingCode::MountTable, "",
-          fmt::format("No ramdisk has a fstab.{}, which the first stage looks for.", hardware),
-          false, Level::Warning);
+    if (any && !names.empty() && !for_hardware && joined.whole)
+      report_.add(FindingCode::MountTable, "",
+                  fmt::format("No ramdisk has a fstab.{}, which the first stage looks for.",
+                              fmt::join(names, " or fstab.")),
+                  false, Level::Warning);
   }
 
-  std::string hardware_name() const {
+  /// Endings of the file's name that first-stage init tries, in its order.
+  std::vector<std::string> fstab_names() const {
+    std::vector<std::string> out;
+    for (const char* key :
+         {"androidboot.fstab_suffix", "androidboot.hardware", "androidboot.hardware.platform"})
+      if (std::string name = boot_word(key); !name.empty()) out.push_back(std::move(name));
+    return out;
+  }
+
+  /// Of a command line or of the boot configuration.
+  std::string boot_word(std::string_view key) const {
     for (const Subject& one : facts_.set.all) {
       if (one.image() == nullptr) continue;
       const std::string text = boot::cmdline(*one.image()) + "\n" + boot::bootconfig(*one.image());
-      constexpr std::string_view kKey = "androidboot.hardware";
-      for (auto at = text.find(kKey); at != text.npos; at = text.find(kKey, at + 1)) {
-        std::size_t begin = at + kKey.size();
+      for (auto at = text.find(key); at != text.npos; at = text.find(key, at + 1)) {
+        std::size_t begin = at + key.size();
         begin = std::min(text.find_first_not_of(" \t", begin), text.size());
         if (begin == text.size() || text[begin] != '=') continue;
         begin = std::min(text.find_first_not_of(" \t\"", begin + 1), text.size());
@@ -299,6 +319,7 @@ class SetRules {
   /// Modules against the kernel they load into.
   void releases(const Joined& joined) {
     const Subject* boot = find("boot");
+    if (boot == nullptr) boot = find("kernel");
     if (boot == nullptr || !boot->reading.kernel || boot->reading.kernel->release.empty()) return;
     const std::string& release = boot->reading.kernel->release;
     std::size_t others = 0;

@@ -56,7 +56,7 @@ void add_vendor(const ChainImage& vendor, Starts& out) {
 void old_start(const ChainImage& one, Starts& out) {
   for (const ReadRamdisk& ramdisk : one.reading->ramdisks)
     out.normal.push_back({one.partition, "", "own", compression_of(ramdisk)});
-  if (one.partition == "recovery")
+  if (one.partition.starts_with("recovery"))
     out.recovery = std::exchange(out.normal, {});
   else if (has_recovery(*one.reading))
     out.recovery = out.normal;
@@ -68,6 +68,9 @@ Starts starts_of(const std::vector<ChainImage>& chain) {
   Starts out;
   const ChainImage *vendor = find(chain, "vendor_boot"), *init = find(chain, "init_boot"),
                    *boot = find(chain, "boot"), *recovery = find(chain, "recovery");
+  // Phones that split the boot image.
+  if (boot == nullptr) boot = find(chain, "ramdisk");
+  if (recovery == nullptr) recovery = find(chain, "recovery_ramdisk");
   const auto old = [](const ChainImage* one) {
     return one != nullptr && one->image->kind() == "boot" && one->image->layout().version <= 2;
   };

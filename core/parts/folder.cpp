@@ -205,6 +205,10 @@ class FolderReader {
 void blank_part(Bytes& out, const FolderPart& part, bool headless) {
   const std::size_t at = out.size();
   out.resize(at + part.stock_size);
+  // An image in ELF form is known by the kernel that it begins with.
+  constexpr std::size_t kKnownBy = 64;
+  const std::size_t head = std::min({kKnownBy, std::size_t{part.stock_size}, part.bytes.size()});
+  std::ranges::copy(part.bytes.view().first(head), out.begin() + static_cast<std::ptrdiff_t>(at));
   if (!headless || part.stock_size < 40) return;
   std::byte* fdt = out.data() + at;
   store<std::uint32_t, std::endian::big>(fdt, 0xd00dfeed);

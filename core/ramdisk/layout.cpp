@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "image/kernel.hpp"
+#include "image/partitions.hpp"
 
 namespace wexlo {
 
@@ -56,7 +57,9 @@ RamdiskLayout layout_of(const Ramdisk& ramdisk, const LayoutSigns& signs) {
   const bool recovery = has_recovery(ramdisk);
   if (signs.header_version >= kGenericFrom && !recovery) return RamdiskLayout::Generic;
   if (recovery) {
-    if (signs.recovery_dtbo) return RamdiskLayout::Recovery;
+    // Boot may carry one, too, where recovery is in it: the name tells more than the part does.
+    const bool named = partition_row(without_slot(signs.partition)) != nullptr;
+    if (signs.recovery_dtbo && !named) return RamdiskLayout::Recovery;
     if (find_entry(ramdisk, "first_stage_ramdisk")) return RamdiskLayout::TwoStageRecovery;
     const bool skips = signs.kernel_may_skip && signs.kernel_may_skip();
     return skips ? RamdiskLayout::SystemRoot : RamdiskLayout::TwoStageRecovery;
@@ -83,6 +86,48 @@ std::string elf_architecture(View file) {
     case 243: return "riscv64";
     default: return {};
   }
+}
+
+namespace {
+
+/// Places in an ELF header and in its program headers, by class.
+struct ElfPlaces {
+  std::size_t headers, entry_size, count, alignment, header;
+};
+constexpr ElfPlaces kElf32{28, 42, 44, 28, 52}, kElf64{32, 54, 56, 48, 64};
+
+template <std::endian E>
+std::optional<std::uint64_t> alignment_of(View file, const ElfPlaces& places, bool wide) {
+  const auto number = [&](std::size_t at) -> std::uint64_t {
+    return wide ? load<std::uint64_t, E>(file.data() + at)
+                : load<std::uint32_t, E>(file.data() + at);
+  };
+  const std::uint64_t table = number(places.headers);
+  const std::size_t size = load<std::uint16_t, E>(file.data() + places.entry_size),
+                    count = load<std::uint16_t, E>(file.data() + places.count);
+  if (size < places.alignment + (wide ? 8 : 4) || table > file.size() ||
+      count * size > file.size() - table)
+    return std::nullopt;
+  constexpr std::uint32_t kLoad = 1;
+  std::optional<std::uint64_t> out;
+  for (std::size_t i = 0; i < count; ++i) {
+    const std::size_t at = static_cast<std::size_t>(table) + i * size;
+    if (load<std::uint32_t, E>(file.data() + at) != kLoad) continue;
+    const std::uint64_t alignment = number(at + places.alignment);
+    out = std::min(out.value_or(alignment), alignment);
+  }
+  return out;
+}
+
+}  // namespace
+
+std::optional<std::uint64_t> elf_alignment(View file) {
+  if (elf_architecture(file).empty()) return std::nullopt;
+  const bool wide = file[4] == std::byte{2};
+  const ElfPlaces& places = wide ? kElf64 : kElf32;
+  if (file.size() < places.header) return std::nullopt;
+  return file[5] == std::byte{2} ? alignment_of<std::endian::big>(file, places, wide)
+                                 : alignment_of<std::endian::little>(file, places, wide);
 }
 
 std::optional<EntryAt> resolve(const Ramdisk& ramdisk, std::string_view place) {

@@ -2,6 +2,7 @@
 /// How a phone uses a ramdisk, told from what is in it: docs/formats/ramdisk-layouts.md.
 
 #include <functional>
+#include <optional>
 #include <string>
 
 #include "image/layout.hpp"
@@ -44,6 +45,9 @@ struct LayoutSigns {
 /// The processor an ELF file is for: "arm64", "arm", "x86_64", "x86", "riscv64"; empty: no ELF, or
 /// another.
 [[nodiscard]] std::string elf_architecture(View file);
+/// Smallest alignment of a program's loaded segments, bytes; nullopt: it is none, or has none of
+/// them. A kernel whose pages are larger does not start it.
+[[nodiscard]] std::optional<std::uint64_t> elf_alignment(View file);
 
 /// The first program's, links in the ramdisk followed; else that of any program or kernel module.
 [[nodiscard]] std::string architecture_of(const Ramdisk& ramdisk);

@@ -11,6 +11,8 @@ namespace wexlo {
 
 /// The partition that an image belongs to, from its own verified-boot footer, else from its kind.
 [[nodiscard]] std::string partition_of(const LoadedImage& image);
+/// The same, where its own footer names it; empty: it does not.
+[[nodiscard]] std::string claimed_partition(const LoadedImage& image);
 
 /// Whether an edit is for this image at all.
 [[nodiscard]] bool concerns(const Image& image, const PatchRole& role, const Edit& edit);

@@ -1,10 +1,14 @@
 #include "recipe/patch_write.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/digest.hpp"
 #include "base/error_kinds.hpp"
 #include "image/boot.hpp"
+#include "image/load_areas.hpp"
+#include "image/prefix.hpp"
 #include "parts/rebuild.hpp"
 #include "recipe/patch.hpp"
 #include "recipe/way_back.hpp"
@@ -155,6 +159,11 @@ class PatchWriter {
           "it would make the image much larger, and nothing says how large its "
           "partition is");
     WEXLO_TRY(const LoadedImage output, finish(std::move(image)));
+    // What only the way back makes overlap is no reason for it.
+    if (!work_.out.warnings.empty() && made.carried.size() > 1 &&
+        !boot::new_load_overlaps(*output.image, *work_.stock.image).empty())
+      return fail({.code = ErrorCode::DoesNotFit,
+                   .message = "with it the parts would overlap where the loader puts them"});
     WEXLO_CHECK(proofs.wait());
     unproven_ = std::ranges::any_of(made.repackings, [](const auto& one) { return !one->same; });
     if (unproven_) return no_way("a stock stream does not come out of the usual encoders again");
@@ -194,7 +203,26 @@ class PatchWriter {
       out.sha256 = sha256_hex(out.bytes);
       return {};
     });
-    return load_image(out.bytes, "the output");
+    WEXLO_TRY(LoadedImage loaded, load_image(out.bytes, "the output"));
+    if (loaded.image) tell_of(*loaded.image);
+    return loaded;
+  }
+
+  void tell_of(const Image& image) {
+    work_.out.warnings.clear();
+    const auto warn = [&](FindingCode code, std::string message) {
+      work_.out.warnings.push_back({kind_of(code).level, code, std::move(message)});
+    };
+    for (const std::string& pair : boot::new_load_overlaps(image, *work_.stock.image))
+      warn(FindingCode::LoadOverlap,
+           fmt::format("Where the header puts them, {} overlap, which they do not in the stock "
+                       "image: the loader may write one over the other.",
+                       pair));
+    if (prefix::kind_of(image.prefix().view()) == "keyblock")
+      warn(
+          FindingCode::SignedBlock,
+          "The image stands in a signed block, whose signature is not valid for the change: it has "
+          "to be signed anew before a locked phone starts it.");
   }
 
   Status account_for(const LoadedImage& output) {

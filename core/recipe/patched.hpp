@@ -76,6 +76,7 @@ struct Patched {
   std::vector<Remark> notes;         ///< for the user
   std::vector<Conflict> conflicts;
   std::vector<Lowered> lowered;
+  std::vector<Finding> warnings;  ///< what the patch leads to, and nobody asked for
   WayBack way_back;
 };
 

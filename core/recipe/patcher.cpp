@@ -109,7 +109,7 @@ class Patcher {
         return one.part.name == edit.fragment ||
                boot::ramdisk_type_name(one.part.type) == edit.fragment;
       });
-    if (edit.home == Home::RecoveryRamdisk && work_.role.partition != "recovery") {
+    if (edit.home == Home::RecoveryRamdisk && !work_.role.partition.starts_with("recovery")) {
       const auto is_recovery = [](const OpenRamdisk& one) {
         return static_cast<boot::RamdiskType>(one.part.type) == boot::RamdiskType::Recovery ||
                has_recovery(one.ramdisk);

@@ -10,8 +10,8 @@
 
 namespace wexlo {
 
-std::string partition_of(const LoadedImage& image) {
-  if (!image.image) return std::string(image.format->kind);
+std::string claimed_partition(const LoadedImage& image) {
+  if (!image.image) return {};
   const auto footer = verified::find_footer(image.bytes.view());
   if (footer && *footer) {
     const auto vbmeta =
@@ -23,6 +23,12 @@ std::string partition_of(const LoadedImage& image) {
                          : std::optional<std::size_t>();
     if (own) return std::get<verified::HashDescriptor>((*all)[*own].value).partition;
   }
+  return {};
+}
+
+std::string partition_of(const LoadedImage& image) {
+  if (!image.image) return std::string(image.format->kind);
+  if (std::string claimed = claimed_partition(image); !claimed.empty()) return claimed;
   // A bare table is what the partition dtbo holds.
   if (image.image->kind() == "dt-table") return "dtbo";
   return std::string(boot::partition_kind(*image.image));

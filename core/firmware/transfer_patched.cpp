@@ -1,0 +1,294 @@
+/// Lists of blocks that start from an older build: the older image is changed in a temporary file,
+/// command by command, as a phone does it in place.
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "base/digest.hpp"
+#include "firmware/imgdiff.hpp"
+#include "firmware/transfer_list.hpp"
+
+namespace wexlo {
+namespace {
+
+constexpr std::uint64_t kBlockSize = 4096;
+constexpr std::uint64_t kMostGathered = 256u << 20;  ///< bytes of one command
+constexpr std::uint64_t kMostStashed = 512u << 20;   ///< bytes, of all that is stashed at a time
+
+std::uint64_t bytes_of(const BlockRanges& ranges) {
+  std::uint64_t out = 0;
+  for (const auto& [begin, end] : ranges)
+    out += (end - begin) * kBlockSize;
+  return out;
+}
+
+/// Changes one image.
+class BlockPatcher {
+ public:
+  BlockPatcher(const TransferPlan& plan, const Source& data, const Source* patches,
+               const Scratch& image, std::uint64_t size, const Context& context)
+      : plan_(plan), data_(data), patches_(patches), image_(image), size_(size), context_(context) {}
+
+  Status run() {
+    std::size_t done = 0;
+    for (const TransferCommand& one : plan_.commands) {
+      WEXLO_CHECK(check_stop(context_));
+      WEXLO_CHECK(perform(one));
+      if (context_.progress) context_.progress(++done, plan_.commands.size());
+    }
+    return {};
+  }
+
+ private:
+  Error wrong(ErrorCode code, std::string message) const {
+    return {.code = code,
+            .message = std::move(message),
+            .file = data_.name(),
+            .hint = "Is the base the build that the package starts from?"};
+  }
+
+  Status perform(const TransferCommand& one) {
+    switch (one.act) {
+      case TransferAct::New: return fresh(one);
+      case TransferAct::Zero: return zero(one);
+      case TransferAct::Move:
+      case TransferAct::Patch: return change(one);
+      case TransferAct::Stash: return stash(one);
+      case TransferAct::Free: {
+        const auto at = stashed_.find(one.id);
+        if (at == stashed_.end()) return {};
+        held_ -= at->second.size();
+        stashed_.erase(at);
+        return {};
+      }
+    }
+    return {};
+  }
+
+  Status write(const BlockRanges& target, View bytes) {
+    if (bytes_of(target) != bytes.size())
+      return fail(wrong(ErrorCode::Corrupt, "a command gives more or less than its blocks hold"));
+    std::size_t at = 0;
+    for (const auto& [begin, end] : target) {
+      const auto size = static_cast<std::size_t>((end - begin) * kBlockSize);
+      WEXLO_CHECK(image_.write_at(begin * kBlockSize, bytes.subspan(at, size)));
+      at += size;
+    }
+    return {};
+  }
+
+  Status fresh(const TransferCommand& one) {
+    Bytes piece;
+    for (const auto& [begin, end] : one.target)
+      for (std::uint64_t block = begin; block < end;) {
+        const std::uint64_t count = std::min<std::uint64_t>(end - block, 256);
+        piece.resize(static_cast<std::size_t>(count * kBlockSize));
+        WEXLO_CHECK(data_.read_at(read_, piece));
+        WEXLO_CHECK(image_.write_at(block * kBlockSize, piece));
+        read_ += piece.size();
+        block += count;
+      }
+    return {};
+  }
+
+  Status zero(const TransferCommand& one) {
+    const Bytes zeros(256 * kBlockSize);
+    for (const auto& [begin, end] : one.target)
+      for (std::uint64_t block = begin; block < end;) {
+        const std::uint64_t count = std::min<std::uint64_t>(end - block, 256);
+        WEXLO_CHECK(image_.write_at(block * kBlockSize,
+                                    View(zeros).first(static_cast<std::size_t>(count * kBlockSize))));
+        block += count;
+      }
+    return {};
+  }
+
+  Status read(const BlockRanges& ranges, MutableView out) const {
+    std::size_t at = 0;
+    for (const auto& [begin, end] : ranges) {
+      const auto size = static_cast<std::size_t>((end - begin) * kBlockSize);
+      if (end * kBlockSize > size_)
+        return fail(wrong(ErrorCode::OutOfRange, "the list reads beyond the older image"));
+      WEXLO_CHECK(image_.read_at(begin * kBlockSize, out.subspan(at, size)));
+      at += size;
+    }
+    return {};
+  }
+
+  /// Puts bytes at their places in what is gathered.
+  Status scatter(View bytes, const BlockRanges& places, Bytes& into) const {
+    if (bytes_of(places) != bytes.size())
+      return fail(wrong(ErrorCode::Corrupt, "the places of a source are not as long as it"));
+    std::size_t at = 0;
+    for (const auto& [begin, end] : places) {
+      const auto size = static_cast<std::size_t>((end - begin) * kBlockSize);
+      if (end * kBlockSize > into.size())
+        return fail(wrong(ErrorCode::OutOfRange, "a source is placed beyond its end"));
+      std::ranges::copy(bytes.subspan(at, size),
+                        into.begin() + static_cast<std::ptrdiff_t>(begin * kBlockSize));
+      at += size;
+    }
+    return {};
+  }
+
+  Result<Bytes> gather(const TransferSource& source) const {
+    if (source.blocks > kMostGathered / kBlockSize)
+      return fail(wrong(ErrorCode::LimitExceeded, "a command takes too many blocks at a time"));
+    Bytes out(static_cast<std::size_t>(source.blocks * kBlockSize));
+    if (bytes_of(source.ranges) > out.size())
+      return fail(wrong(ErrorCode::Corrupt, "a command's source is longer than it says"));
+    if (!source.ranges.empty()) {
+      Bytes part(static_cast<std::size_t>(bytes_of(source.ranges)));
+      WEXLO_CHECK(read(source.ranges, part));
+      if (source.places.empty())
+        std::ranges::copy(part, out.begin());
+      else
+        WEXLO_CHECK(scatter(part, source.places, out));
+    }
+    for (const auto& [id, places] : source.stashed) {
+      const auto at = stashed_.find(id);
+      if (at == stashed_.end())
+        return fail(wrong(ErrorCode::Corrupt, fmt::format("nothing was stashed as {}", id)));
+      WEXLO_CHECK(scatter(at->second, places, out));
+    }
+    return out;
+  }
+
+  Status check(View bytes, const std::string& wanted, const char* message) const {
+    if (wanted.empty()) return {};
+    std::string found = hex(digest(DigestKind::Sha1, bytes));
+    if (found == wanted) return {};
+    Error error = wrong(ErrorCode::DigestMismatch, message);
+    error.expected = wanted;
+    error.found = std::move(found);
+    return fail(std::move(error));
+  }
+
+  Status change(const TransferCommand& one) {
+    WEXLO_TRY(Bytes source, gather(one.source));
+    WEXLO_CHECK(check(source, one.old_sha1, "the base's blocks are not those that the list patches"));
+    if (one.act == TransferAct::Move) return write(one.target, source);
+    if (patches_ == nullptr)
+      return fail(wrong(ErrorCode::NotFound, "the list patches, and the package has no patches"));
+    WEXLO_CHECK(check_range(*patches_, one.patch_at, one.patch_size));
+    WEXLO_TRY(const Bytes patch, read_some(*patches_, one.patch_at, one.patch_size));
+    Bytes out;
+    const OldBytes old{source.size(), [&](std::uint64_t offset, MutableView into) -> Status {
+                         std::ranges::copy(
+                             View(source).subspan(static_cast<std::size_t>(offset), into.size()),
+                             into.begin());
+                         return {};
+                       }};
+    WEXLO_CHECK(apply_image_patch(patch, old, bytes_of(one.target), [&](View piece) -> Status {
+      append(out, piece);
+      return {};
+    }));
+    WEXLO_CHECK(check(out, one.new_sha1, "a patch does not give what the list promises"));
+    return write(one.target, out);
+  }
+
+  Status stash(const TransferCommand& one) {
+    const std::uint64_t size = bytes_of(one.source.ranges);
+    if (size > kMostStashed - std::min(held_, kMostStashed))
+      return fail(wrong(ErrorCode::LimitExceeded, "the list stashes too much at a time"));
+    Bytes bytes(static_cast<std::size_t>(size));
+    WEXLO_CHECK(read(one.source.ranges, bytes));
+    held_ += size;
+    stashed_[one.id] = std::move(bytes);
+    return {};
+  }
+
+  const TransferPlan& plan_;
+  const Source& data_;
+  const Source* patches_;
+  const Scratch& image_;
+  std::uint64_t size_;
+  const Context& context_;
+  std::uint64_t read_ = 0;  ///< of the new data
+  std::map<std::string, Bytes> stashed_;
+  std::uint64_t held_ = 0;
+};
+
+class ScratchImage final : public ImageSink {
+ public:
+  explicit ScratchImage(const Scratch& scratch) : scratch_(scratch) {}
+  Status resize(std::uint64_t) override { return {}; }
+  Status write_at(std::uint64_t offset, View bytes) override {
+    return scratch_.write_at(offset, bytes);
+  }
+  Status read_at(std::uint64_t offset, MutableView out) override {
+    return scratch_.read_at(offset, out);
+  }
+
+ private:
+  const Scratch& scratch_;
+};
+
+class PatchedTransfer final : public Content {
+ public:
+  PatchedTransfer(TransferPlan plan, SourcePtr data, SourcePtr patches, std::string partition,
+                  const Opening& opening)
+      : plan_(std::move(plan)),
+        data_(std::move(data)),
+        patches_(std::move(patches)),
+        partition_(std::move(partition)),
+        base_(opening.base) {}
+
+  Result<Bytes> head(std::size_t) const override { return fail(needs_base()); }
+  Result<SourcePtr> source(const Context& context) const override { return made(context); }
+  Result<Verified> read(ImageSink& sink, const ReadOptions& options,
+                        const Context& context) const override {
+    WEXLO_TRY(const SourcePtr image, made(context));
+    WEXLO_TRY(Verified out, copy_source(*image, {}, sink, options, context));
+    const bool said = std::ranges::any_of(
+        plan_.commands, [](const TransferCommand& one) { return !one.new_sha1.empty(); });
+    if (said) out.proof = "sha-1 of what is patched";
+    return out;
+  }
+
+ private:
+  Error needs_base() const {
+    return {.code = ErrorCode::Unsupported,
+            .message = fmt::format("{}: the list patches the older build (\"{}\")", partition_,
+                                   plan_.foreign),
+            .file = data_->name(),
+            .hint = "Give the older build with --base, or take the full package."};
+  }
+
+  Result<SourcePtr> made(const Context& context) const {
+    if (!plan_.unknown.empty())
+      return fail({.code = ErrorCode::Unsupported,
+                   .message = fmt::format("{}: the list's command \"{}\" is not done", partition_,
+                                          plan_.unknown),
+                   .file = data_->name(),
+                   .hint = "Take the full package of the build."});
+    if (base_ == nullptr) return fail(needs_base());
+    WEXLO_TRY(const SourcePtr before, base_->image(partition_, context));
+    const std::uint64_t size = std::max(plan_.size, before->size());
+    WEXLO_CHECK(check_image_size(size, data_->name(), context));
+    WEXLO_TRY(auto scratch, Scratch::create());
+    WEXLO_CHECK(scratch->resize(size));
+    ScratchImage sink(*scratch);
+    WEXLO_CHECK(copy_source(*before, {}, sink, {.digest = false}, context));
+    WEXLO_CHECK(
+        BlockPatcher(plan_, *data_, patches_.get(), *scratch, size, context).run());
+    return open_scratch(std::move(scratch), size, data_->name());
+  }
+
+  TransferPlan plan_;
+  SourcePtr data_, patches_;
+  std::string partition_;
+  std::shared_ptr<const BaseImages> base_;
+};
+
+}  // namespace
+
+ContentPtr patched_transfer(TransferPlan plan, SourcePtr data, SourcePtr patches,
+                            std::string partition, const Opening& opening) {
+  return std::make_shared<PatchedTransfer>(std::move(plan), std::move(data), std::move(patches),
+                                           std::move(partition), opening);
+}
+
+}  // namespace wexlo
