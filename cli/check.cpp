@@ -20,7 +20,7 @@ namespace {
 struct CheckArguments {
   std::vector<std::string> paths, rollback;
   std::string against, key, lock_state, slot, repair;
-  bool no_trees = false, force = false;
+  bool no_trees = false, force = false, whole = false;
 };
 
 Result<std::uint64_t> number_of(std::string_view text, const std::string& whole,
@@ -35,7 +35,10 @@ Result<std::uint64_t> number_of(std::string_view text, const std::string& whole,
 }
 
 Result<CheckOptions> core_options(const CheckArguments& options) {
-  CheckOptions out{.against = options.against, .slot = options.slot, .trees = !options.no_trees};
+  CheckOptions out{.against = options.against,
+                   .slot = options.slot,
+                   .trees = !options.no_trees,
+                   .whole = options.whole};
   if (!options.key.empty()) {
     WEXLO_TRY(out.key, verified::load_public_key(options.key));
   }
@@ -243,6 +246,8 @@ void add_check(CLI::App& app, Session& session, int& exit_code) {
       .option("--rollback", "LOC=N", options->rollback,
               "A rollback index that the phone has stored; may be repeated")
       .choice("--slot", {"a", "b"}, options->slot, "The slot to judge, where both are here")
+      .flag("--whole", options->whole,
+            "The set has to be complete: what is not here is missing, not the phone's own")
       .flag("--no-trees", options->no_trees, "Leave hash trees of large partitions out")
       .option("--repair", "DIR", options->repair,
               "Give single bad blocks again by the error correction, into copies there")

@@ -87,6 +87,10 @@ std::vector<Finding> findings_of(const Patched& patched, const std::string& wher
   out.reserve(patched.lowered.size() + patched.conflicts.size());
   for (const Lowered& one : patched.lowered)
     out.push_back({Level::Warning, one.code, one.about, where});
+  for (Finding one : patched.warnings) {
+    one.where = where;
+    out.push_back(std::move(one));
+  }
   for (const Conflict& one : patched.conflicts)
     out.push_back({Level::Warning, FindingCode::EditConflict,
                    fmt::format("{} was changed by \"{}\" and again by \"{}\": the later has its "

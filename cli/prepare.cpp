@@ -16,10 +16,10 @@ namespace wexlo::cli {
 namespace {
 
 struct PrepareArguments {
-  std::string firmware, kit, like, slots, key, signer, sheet;
+  std::string firmware, kit, like, slots, key, signer, sheet, base;
   std::vector<std::string> with, install, accept;
   RecipeOptions recipes;
-  bool wipe = false, force = false, dry_run = false, stock = false;
+  bool wipe = false, force = false, dry_run = false, stock = false, whole = false;
 };
 
 /// Two builds of one device are told by what stands behind the colon.
@@ -189,9 +189,11 @@ Result<PrepareWish> wish_of(const PrepareArguments& options) {
                   .signer = options.signer,
                   .given = {},
                   .accept = options.accept,
+                  .base = options.base,
                   .onto_foreign = options.recipes.onto_foreign,
                   .wipe = options.wipe,
-                  .stock = options.stock};
+                  .stock = options.stock,
+                  .whole = options.whole};
   WEXLO_TRY(out.settings, settings_of(options.recipes.settings));
   for (const std::string& one : options.with) {
     WEXLO_TRY(GivenFile file, given_file(one));
@@ -332,12 +334,16 @@ void add_prepare(CLI::App& app, Session& session, int& exit_code) {
               "The recipes and settings of an older kit; tells what differs from its build")
       .option("--sheet", "SHEET", options->sheet,
               "What is known of the phone: the firmware has to fit it")
+      .option("--base", "DIR|FIRMWARE", options->base,
+              "The older build that an incremental package starts from")
       .option("--with", "PARTITION=FILE", options->with,
               "An image of your own besides: a recovery, a generic system, a vbmeta")
       .option("--install", "ZIP", options->install,
               "A system package that is installed from recovery before the images are written")
       .option("--accept", "CODE", options->accept,
               "Go on in spite of this finding, named by its code")
+      .flag("--whole", options->whole,
+            "The firmware has to be complete: what it lacks is missing, not the phone's own")
       .flag("--stock", options->stock, "No recipe: a kit that only puts the stock images back")
       .option("--key", "KEY", options->key,
               "Your own signing key (PEM): a phone that trusts it starts the kit locked")

@@ -16,6 +16,7 @@ struct CheckOptions {
   std::map<std::uint32_t, std::uint64_t> rollback;  ///< stored indexes by location
   std::string slot;                                 ///< "a", "b" or empty
   bool trees = true;                                ///< hash trees of what is here, too
+  bool whole = false;  ///< a partition that is not here is missing, not only left to the phone
 };
 
 /// Where the trusted root key is from.

@@ -113,7 +113,7 @@ class CheckJob {
         .root_key = options_.key,
         .rollback = options_.rollback,
         .look = options_.trees ? verified::Look::Trees : verified::Look::Hashes,
-        .whole = whole_};
+        .whole = whole_ && options_.whole};
     out_.root = options_.key.empty() ? RootKey::Own : RootKey::Given;
     if (options_.key.empty() && !options_.against.empty()) {
       options.root_key = top_key(stock);
@@ -292,6 +292,13 @@ class CheckJob {
       add(name, footer.trouble.empty() ? Standing::Unsigned : Standing::DigestMismatch,
           footer.trouble.empty() ? footer.about : footer.trouble);
     std::ranges::sort(out_.partitions, {}, &CheckedPartition::name);
+    for (const std::string& name : out_.walk.left_to_phone())
+      out_.findings.push_back(
+          {kind_of(FindingCode::PhonesOwn).level, FindingId(FindingCode::PhonesOwn, name),
+           fmt::format("{} is chained, and not here: it has to be the phone's own, "
+                       "of the same build.",
+                       name),
+           name});
     if (!absent.empty() && !out_.walk.structs.empty())
       note(FindingCode::NotAvailable,
            fmt::format("Not looked at, since they are not here: {}.", fmt::join(absent, ", ")));

@@ -14,6 +14,7 @@ enum class StepOutcome {
   Confirmed,  ///< an expectation that holds
   Unknown,    ///< the phone does not know the variable: that is not "no"
   ByHand,     ///< hands have done it
+  Skipped,    ///< a trial that the phone does not offer
   Failed,     ///< an expectation that does not hold, or the phone refused
 };
 [[nodiscard]] std::string_view outcome_word(StepOutcome outcome);

@@ -9,7 +9,9 @@ Status SimulatedHands::by_hand(const Step& step, const act::ByHand& task, Phone&
     case Task::LockWithKey: phone_.set_locked(true); break;
     case Task::Wipe: phone_.state.wiped = true; break;
     case Task::StartRecovery: phone_.state.mode = PhoneMode::Recovery; break;
+    case Task::StartOnline: phone_.state.mode = PhoneMode::System; break;
     case Task::Ready:
+    case Task::Identify:
     case Task::Write:
     case Task::Fill:
     case Task::Look: break;

@@ -36,10 +36,13 @@ Result<PhoneFacts> find_phone(const ImagesInput& input, const Context& context) 
   const std::string& sdk = input.stock.firmware().build.sdk_level;
   if (!sdk.empty()) out.sdk = static_cast<std::uint32_t>(std::atoi(sdk.c_str()));
   if (!out.architecture.empty() || !out.kernel_architecture.empty()) return out;
-  WEXLO_TRY(const LoadedImage* const boot, input.stock.get("boot", context));
-  if (boot == nullptr) return out;
-  WEXLO_TRY(const PhoneFacts facts, phone_facts(*boot, context));
-  out.kernel_architecture = facts.kernel_architecture;
+  for (const char* kernel : {"boot", "kernel"}) {
+    WEXLO_TRY(const LoadedImage* const image, input.stock.get(kernel, context));
+    if (image == nullptr) continue;
+    WEXLO_TRY(const PhoneFacts facts, phone_facts(*image, context));
+    out.kernel_architecture = facts.kernel_architecture;
+    return out;
+  }
   return out;
 }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/contains.hpp"
+#include "base/error_kinds.hpp"
 #include "firmware/extract.hpp"
 #include "job/kit_images.hpp"
 #include "job/prepare_inputs.hpp"
@@ -12,6 +13,7 @@
 #include "kit/folder/plan_facts.hpp"
 #include "kit/plan/planner.hpp"
 #include "kit/verdict/fit_facts.hpp"
+#include "kit/verdict/flags_judge.hpp"
 #include "kit/verdict/given_judge.hpp"
 #include "kit/verdict/kit_seal.hpp"
 #include "kit/verdict/stock_judge.hpp"
@@ -71,6 +73,14 @@ Result<std::vector<ImageFacts>> chain_facts(StockImages& stock, const Context& c
     WEXLO_TRY(ImageFacts facts, image_facts(*image, name, context));
     out.push_back(std::move(facts));
     image->decoded->let_go();  // what comes later looks at the kit's own images
+  }
+  // Partitions of device trees have mount points, too; of those that do not read nobody asks more.
+  for (const char* trees : {"dtbo", "dtb", "vendor_kernel_boot"}) {
+    const auto image = stock.get(trees, context);
+    if (!image && is_of_this_run(image.error().code)) return fail(image.error());
+    if (!image || *image == nullptr || !(*image)->image) continue;
+    WEXLO_TRY(ImageFacts facts, image_facts(**image, trees, context));
+    if (!facts.fstabs.empty()) out.push_back(std::move(facts));
   }
   return out;
 }
@@ -187,6 +197,12 @@ class Stages {
       kit.differences = differences(options_.older.chain, kit.chain);
     find_shape(kit.chain);
     std::vector<Finding> found;
+    if (!kit.shape.way_known)
+      found.push_back(
+          {kind_of(FindingCode::WayUnknown).level, FindingCode::WayUnknown,
+           fmt::format("Whether this phone takes images by its bootloader or in download "
+                       "mode is not known: {}. The plan is for the bootloader.",
+                       kit.shape.way_why)});
     WEXLO_TRY(kit.super, place_in_super({.firmware = *in_.firmware,
                                          .shape = kit.shape,
                                          .sheet = options_.phone_sheet(),
@@ -212,7 +228,14 @@ class Stages {
                                 context_));
       key = options_.signer->public_key();
     }
-    WEXLO_TRY(kit.judged, judge_kit(kit.images, *in_.stock, key, context_));
+    WEXLO_TRY(kit.judged, judge_kit(kit.images, *in_.stock, key, options_.whole, context_));
+    for (const std::string& name : kit.judged.walk.left_to_phone())
+      found.push_back(
+          {kind_of(FindingCode::PhonesOwn).level, FindingId(FindingCode::PhonesOwn, name),
+           fmt::format("vbmeta chains {}, and the firmware given does not have it: it has "
+                       "to be the phone's own, of the same build.",
+                       name),
+           name});
     if (!kit.judged.stop.empty())
       return fail(
           {.code = ErrorCode::WouldRefuse,
@@ -221,6 +244,15 @@ class Stages {
            .found = kit.judged.stop,
            .hint = "Is the firmware whole, and of one build? wexlo check shows the chain."});
     const KitVerdict& verdict = kit.judged.verdict;
+    WEXLO_TRY(auto flags, judge_flags({.images = kit.images,
+                                       .walk = kit.judged.walk,
+                                       .way = kit.shape.way,
+                                       .stock = *in_.stock,
+                                       .restore = kit.purpose == Purpose::Restore,
+                                       .other_system = kit.super.other_system,
+                                       .rooms = kit.super.rooms},
+                                      context_));
+    std::ranges::move(flags, std::back_inserter(found));
     if (options_.signer && verdict.locked != verified::Outlook::Starts)
       found.push_back({Level::Warning, FindingCode::NotLocked, verdict.why});
     if (verdict.needs == Needs::OwnKey) kit.key = key;

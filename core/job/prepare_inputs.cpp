@@ -1,5 +1,7 @@
 #include "job/prepare_inputs.hpp"
 
+#include <fmt/format.h>
+
 #include "base/contains.hpp"
 #include "kit/verdict/given_judge.hpp"
 
@@ -11,6 +13,34 @@ Purpose purpose_of(const PrepareOptions& options, const BuildFacts& build) {
   const bool other = !options.older.build.empty() && !build.fingerprint.empty() &&
                      options.older.build != build.fingerprint;
   return other ? Purpose::Update : Purpose::Patch;
+}
+
+/// Without the older build a partition that is stored as changes to it is not there. One that a kit
+/// may need ends the job; the others are told.
+Status judge_incremental(const Firmware& firmware, const std::filesystem::path& path,
+                         std::vector<Finding>& findings) {
+  std::string needed;
+  for (const PartitionFacts& one : firmware.partitions) {
+    if (!one.incremental) continue;
+    if (partition_class(without_slot(one.name)) != PartitionClass::Other) {
+      needed += (needed.empty() ? "" : ", ") + one.name;
+      continue;
+    }
+    findings.push_back({kind_of(FindingCode::IncrementalPart).level,
+                        FindingId(FindingCode::IncrementalPart, one.name),
+                        fmt::format("{} is stored as changes to the build before: nothing is taken "
+                                    "from it.",
+                                    one.name),
+                        one.name});
+  }
+  if (needed.empty()) return {};
+  const std::string& base = firmware.build.base;
+  return fail({.code = ErrorCode::Unsupported,
+               .message = fmt::format("{} {} stored as changes to the build before", needed,
+                                      needed.contains(',') ? "are" : "is"),
+               .file = path.string(),
+               .expected = base.empty() ? "" : "the build " + base,
+               .hint = "Give that build with --base, or take the full package."});
 }
 
 Status open_given_files(const PrepareOptions& options, PrepareInputs& out, const Context& context) {
@@ -41,12 +71,14 @@ bool PrepareInputs::lands_elsewhere(const PhoneShape& shape) const {
 Result<PrepareInputs> open_inputs(const std::filesystem::path& firmware,
                                   const PrepareOptions& options, const Context& context) {
   PrepareInputs out{.path = firmware};
-  WEXLO_TRY(out.firmware, open_firmware(firmware.string(), {.context = context}));
-  if (out.firmware->incremental)
-    return fail({.code = ErrorCode::Unsupported,
-                 .message = "an incremental package holds no whole images",
-                 .file = firmware.string(),
-                 .hint = "Take the full package of the build."});
+  Opening opening{.context = context};
+  if (!options.base.empty()) {
+    WEXLO_TRY(FirmwarePtr base, open_firmware(options.base, {.context = context}));
+    opening.base = std::make_shared<const BaseImages>(std::move(base), options.base);
+  }
+  WEXLO_TRY(out.firmware, open_firmware(firmware.string(), opening));
+  if (options.sheet) out.firmware->slot = options.sheet->text("state.current_slot");
+  if (options.base.empty()) WEXLO_CHECK(judge_incremental(*out.firmware, firmware, out.findings));
   out.stock = std::make_unique<StockImages>(*out.firmware, firmware.string(), options.cache);
   out.purpose = purpose_of(options, out.firmware->build);
   out.findings = judge_older_phone(options.older.device, options.older.build, out.firmware->build);

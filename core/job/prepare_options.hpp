@@ -27,11 +27,13 @@ struct PrepareOptions {
   bool dry_run = false;  ///< everything but writing the kit
   Overwrite overwrite = Overwrite::Refuse;
   OlderKit older;
-  verified::SignerPtr signer;         ///< the owner's key, for a phone that shall start locked
-  std::optional<Sheet> sheet;         ///< of the phone
-  std::vector<GivenFile> given;       ///< images besides the firmware's, and packages to install
-  std::vector<std::string> accept;    ///< codes of problems that a person has said yes to
-  bool stock = false;                 ///< no recipes: a kit that only puts stock images back
+  verified::SignerPtr signer;       ///< the owner's key, for a phone that shall start locked
+  std::optional<Sheet> sheet;       ///< of the phone
+  std::vector<GivenFile> given;     ///< images besides the firmware's, and packages to install
+  std::vector<std::string> accept;  ///< codes of problems that a person has said yes to
+  std::string base;                 ///< the older build of an incremental package; may be empty
+  bool whole = false;  ///< what the firmware lacks is missing, not only left to the phone
+  bool stock = false;  ///< no recipes: a kit that only puts stock images back
   std::vector<std::string> stock_of;  ///< with `stock`: these partitions; empty: the boot chain
   ImageCachePtr cache;                ///< of images taken out; may be empty
   std::vector<std::string> inputs;    ///< paths that are read: none of them is written to

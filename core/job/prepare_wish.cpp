@@ -69,9 +69,11 @@ Result<PrepareOptions> options_of(const PrepareWish& wish, std::vector<Finding>&
   out.given = wish.given;
   out.accept = wish.accept;
   out.stock = wish.stock;
+  out.whole = wish.whole;
+  out.base = wish.base;
   out.inputs = wish.recipes;
   out.inputs.insert(out.inputs.end(),
-                    {wish.firmware, wish.like, wish.sheet, wish.key, wish.signer});
+                    {wish.firmware, wish.like, wish.sheet, wish.key, wish.signer, wish.base});
   for (const GivenFile& one : wish.given)
     out.inputs.push_back(one.file);
   if (!wish.sheet.empty()) {

@@ -15,7 +15,8 @@ struct PrepareWish {
   std::string key, signer;           ///< see find_signer
   std::vector<GivenFile> given;
   std::vector<std::string> accept;
-  bool onto_foreign = false, wipe = false, stock = false;
+  std::string base;  ///< the older build of an incremental package: a folder or firmware
+  bool onto_foreign = false, wipe = false, stock = false, whole = false;
 };
 
 /// Errors: Usage (no recipe, or more than one source of recipes), those of reading recipes, kit,

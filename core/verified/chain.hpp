@@ -91,6 +91,9 @@ struct Walk {
   [[nodiscard]] Outlook locked() const;  ///< without a struct, it is another check that decides
   [[nodiscard]] Outlook unlocked() const;
   [[nodiscard]] const Fault* first_stop(bool locked) const;  ///< nullptr: nothing stops it
+  /// Chained partitions that were not found, where that was no fault: those of the phone itself
+  /// have to do.
+  [[nodiscard]] std::vector<std::string> left_to_phone() const;
 };
 
 enum class Look {
@@ -107,7 +110,7 @@ struct WalkOptions {
   std::map<std::uint32_t, std::uint64_t> rollback;  ///< stored values by location; others: 0
   Look look = Look::Hashes;
   std::set<std::string> trees{};  ///< partitions whose hash trees are looked at all the same
-  /// What is not found is not there. false: it is only not available, e.g. beside a single image.
+  /// What is not found is not there. false: it is only not at hand, and the phone has its own.
   bool whole = true;
 };
 

@@ -41,6 +41,15 @@ const Fault* Walk::first_stop(bool locked) const {
       faults, [&](const Fault& one) { return locked ? one.stops_locked : one.stops_unlocked; });
   return at == faults.end() ? nullptr : &*at;
 }
+std::vector<std::string> Walk::left_to_phone() const {
+  std::vector<std::string> out;
+  for (const ChainStruct& one : structs) {
+    const bool fault = std::ranges::any_of(
+        faults, [&](const Fault& other) { return other.partition == one.partition; });
+    if (!one.found && one.held_by.empty() && !fault) out.push_back(one.partition);
+  }
+  return out;
+}
 bool Walk::locked_starts() const {
   return !structs.empty() && first_stop(true) == nullptr;
 }

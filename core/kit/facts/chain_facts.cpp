@@ -5,8 +5,10 @@
 #include <algorithm>
 #include <set>
 
+#include "base/contains.hpp"
 #include "base/digest.hpp"
 #include "image/boot.hpp"
+#include "image/tail.hpp"
 #include "judge/reading.hpp"
 #include "ramdisk/layout.hpp"
 #include "ramdisk/textfiles.hpp"
@@ -89,6 +91,13 @@ Result<ImageFacts> image_facts(const LoadedImage& image, const std::string& part
       for (const dt::MountNode& node : dt::mount_nodes(trees.blobs[i].fdt.view()))
         facts.fstabs[fmt::format("{} tree {} {}", trees.section, i, node.node)] =
             fmt::format("{} {}\n", node.mount_point, node.flags);
+  if (image.image->kind() == "boot") facts.header_version = image.image->layout().version;
+  for (const ReadRamdisk& one : reading.ramdisks)
+    if (one.ramdisk && facts.layout == RamdiskLayout::None)
+      facts.layout =
+          layout_of(*one.ramdisk, signs_of(*image.image, partition, *image.decoded, context));
+  const auto tail = tail_items(image.image->tail().view());
+  facts.enforcing = contains(tail, TailKind::EnforcingTrailer, &TailItem::kind);
   read_room(image, facts);
   return facts;
 }

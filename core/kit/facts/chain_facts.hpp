@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "firmware/formats.hpp"
+#include "ramdisk/layout.hpp"
 
 namespace wexlo {
 
@@ -17,6 +18,9 @@ struct ImageFacts {
   std::map<std::string, std::string> fstabs;  ///< by place, `tree N /node` for device trees
   std::uint64_t size = 0, left = 0;           ///< bytes; left: in the partition, 0: not known
   bool left_known = false;
+  std::optional<unsigned> header_version{};    ///< of a boot header
+  RamdiskLayout layout = RamdiskLayout::None;  ///< of its first ramdisk
+  bool enforcing = false;                      ///< it ends in the trailer of download-mode phones
 };
 
 /// Errors: Interrupted. What does not read is left out.

@@ -21,9 +21,10 @@ std::vector<std::string> homes_of(Home home, const std::string& target, const St
     case Home::RecoveryRamdisk:
       // Its own partition, else where newer phones have it as a fragment, else in boot.
       if (stock.has("recovery")) return {"recovery"};
+      if (stock.has("recovery_ramdisk")) return {"recovery_ramdisk"};
       return present({"vendor_boot", "boot"});
     case Home::Mounts: {
-      auto out = present({"vendor_boot", "dtbo"});
+      auto out = present({"vendor_boot", "vendor_kernel_boot", "dtb", "dtbo"});
       out.push_back(target);
       if (target != "init_boot" && target != "boot" && stock.has("boot")) out.emplace_back("boot");
       return out;
@@ -31,9 +32,10 @@ std::vector<std::string> homes_of(Home home, const std::string& target, const St
     case Home::Cmdline:
       // Newer phones have most of it in vendor_boot; both are joined.
       if (stock.has("vendor_boot")) return {"vendor_boot"};
-      return present({"boot"});
-    case Home::Kernel: return present({"boot"});
-    case Home::Trees: return present({"boot", "vendor_boot", "dtbo"});
+      return stock.has("boot") ? present({"boot"}) : present({"kernel"});
+    case Home::Kernel: return stock.has("boot") ? present({"boot"}) : present({"kernel"});
+    case Home::Trees:
+      return present({"boot", "kernel", "vendor_boot", "vendor_kernel_boot", "dtb", "dtbo"});
     case Home::Vbmeta: return present({"vbmeta"});
   }
   return {};

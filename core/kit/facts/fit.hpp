@@ -46,6 +46,8 @@ struct FitFacts {
   std::map<std::uint32_t, std::uint64_t> rollback;  ///< indexes of its structs by location
   bool verified_boot = false;                       ///< it has such structs at all
   std::optional<std::uint64_t> anti_rollback;       ///< its maker's number, where it says one
+  std::string model;                                ///< by the names of its parts
+  std::optional<unsigned> binary;                   ///< the number in those names
   std::optional<unsigned> header_version;           ///< of boot
   std::vector<std::string> chain;  ///< partitions of the boot chain that it has, without slots
   bool both_slots = false;         ///< the kit writes both

@@ -7,6 +7,7 @@
 #include <set>
 
 #include "base/contains.hpp"
+#include "firmware/build_names.hpp"
 #include "firmware/firmware.hpp"
 #include "kit/facts/build_order.hpp"
 #include "kit/facts/fit_given.hpp"
@@ -47,8 +48,18 @@ class Fitting : FitRows {
   }
 
  private:
+  /// A set that names no device names a model: the phone's own may have more around it.
+  void model() {
+    const std::string& phone = sheet_.text("phone.model");
+    add(FindingCode::FitDevice, "model", facts_.model, phone,
+        judged(facts_.model, phone, phone.contains(facts_.model)), Level::Problem,
+        "Images of another model do not start, and may leave the phone without a way to start "
+        "anything.");
+  }
+
   /// A codename, or what the bootloader calls the phone: packages name either.
   void device() {
+    if (facts_.device.empty() && !facts_.model.empty()) return model();
     const std::string &codename = sheet_.text("phone.codename"),
                       &product = sheet_.text("phone.product");
     const auto wanted = alternatives(facts_.device);
@@ -128,7 +139,24 @@ class Fitting : FitRows {
     }
   }
 
+  /// The number in the names of a download-mode set, against the same place of the phone's own
+  /// bootloader version.
+  void binary_number_of_set() {
+    const auto phone = binary_number(sheet_.text("build.bootloader"));
+    const auto text = [](const std::optional<unsigned>& value) {
+      return value ? fmt::format("{}", *value) : std::string();
+    };
+    add(FindingCode::FitAntiRollback, "binary number", text(facts_.binary), text(phone),
+        !phone                     ? FitVerdict::Unknown
+        : *facts_.binary >= *phone ? FitVerdict::Fits
+                                   : FitVerdict::Differs,
+        Level::Problem,
+        "A phone refuses a set whose binary number is below its bootloader's, and may be left "
+        "without anything that starts.");
+  }
+
   void anti_rollback() {
+    if (facts_.binary) binary_number_of_set();
     const auto stored = sheet_.number("state.anti_rollback");
     if (!facts_.anti_rollback && !stored) return;
     const auto text = [](const std::optional<std::uint64_t>& value) {

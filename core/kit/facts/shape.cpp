@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 
 #include "archive/bundle.hpp"
 #include "base/contains.hpp"
@@ -35,27 +36,77 @@ bool selects_slot(const std::string& fstab) {
   return false;
 }
 
-void find_slots(const Firmware& firmware, const std::vector<ImageFacts>& chain, PhoneShape& out) {
-  const auto set = [&](bool slotted, std::string why) {
-    out.slotted = slotted;
-    out.slots_why = std::move(why);
-  };
-  for (const PartitionFacts& one : firmware.partitions)
-    if (!slot_suffix(one.name).empty())
-      return set(true, fmt::format("the package has a partition {}", one.name));
-  if (has_layer(firmware, "payload"))
-    return set(true, "packages with a payload are for phones with two slots");
-  bool any = false;
+/// A mount point of the system, by a line of an fstab or a node of a device tree.
+bool mounts_system(const std::string& fstab) {
+  static constexpr std::array<std::string_view, 5> kSystem{"/", "/system", "/vendor", "/product",
+                                                           "/system_root"};
+  return std::ranges::any_of(split_words(fstab),
+                             [](std::string_view word) { return contains(kSystem, word); });
+}
+
+struct SlotSigns {
+  std::optional<bool> slotted{};
+  std::string why{};
+};
+
+/// What the images of the boot chain say.
+SlotSigns slots_by_images(const std::vector<ImageFacts>& chain) {
+  bool mounts = false;
   for (const ImageFacts& image : chain)
     for (const auto& [place, text] : image.fstabs) {
-      any = true;
+      mounts |= mounts_system(text);
       if (selects_slot(text))
-        return set(true, fmt::format("{} in {} picks partitions by slot", place, image.partition));
+        return {true, fmt::format("{} in {} picks partitions by slot", place, image.partition)};
     }
-  if (firmware.find("recovery") != nullptr)
-    return set(false, any ? "a recovery partition, and no mount point picks a slot"
-                          : "it has a recovery partition of its own");
-  if (any) set(false, "no mount point picks a slot");
+  for (const ImageFacts& image : chain) {
+    const bool old_boot = image.partition == "boot" && image.header_version.value_or(3) <= 2;
+    // A phone with two slots of that time has recovery in boot.
+    const bool alone =
+        image.layout == RamdiskLayout::Root || image.layout == RamdiskLayout::TwoStage;
+    if (old_boot && alone)
+      return {false, fmt::format("boot's header is of version {} and its ramdisk has no recovery "
+                                 "in it",
+                                 *image.header_version)};
+  }
+  if (mounts) return {false, "no mount point picks a slot"};
+  return {};
+}
+
+SlotSigns find_slots(const Firmware& firmware, const std::vector<ImageFacts>& chain) {
+  for (const PartitionFacts& one : firmware.partitions)
+    if (!slot_suffix(one.name).empty())
+      return {true, fmt::format("the package has a partition {}", one.name)};
+  if (has_layer(firmware, "payload"))
+    return {true, "packages with a payload are for phones with two slots"};
+  SlotSigns out = slots_by_images(chain);
+  const bool recovery = firmware.find("recovery") != nullptr;
+  if (out.slotted == true) return out;
+  if (recovery && out.slotted) return {false, "a recovery partition, and " + out.why};
+  const bool newer = std::ranges::any_of(
+      chain, [](const ImageFacts& one) { return one.header_version.value_or(0) >= 3; });
+  if (recovery && !newer) return {false, "it has a recovery partition of its own"};
+  return out;
+}
+
+/// How the phone takes images.
+void find_way(const Firmware& firmware, const std::vector<ImageFacts>& chain, const Sheet* sheet,
+              PhoneShape& out) {
+  const auto set = [&](Way way, std::string why) {
+    out.way = way;
+    out.way_known = true;
+    out.way_why = std::move(why);
+  };
+  const std::string mode = sheet == nullptr ? std::string() : sheet->text("phone.mode");
+  if (!mode.empty())
+    return set(mode == "download" ? Way::Download : Way::Bootloader, "the sheet says so");
+  const auto enforcing = std::ranges::find(chain, true, &ImageFacts::enforcing);
+  if (!firmware.signs.download.empty()) return set(Way::Download, firmware.signs.download);
+  if (!firmware.signs.bootloader.empty()) return set(Way::Bootloader, firmware.signs.bootloader);
+  if (enforcing != chain.end())
+    return set(Way::Download, fmt::format("{} ends in the trailer that phones with a download mode "
+                                          "want",
+                                          enforcing->partition));
+  out.way_why = "nothing in the firmware says how the phone takes images";
 }
 
 std::string with_slot(const std::string& name, const std::string& slot) {
@@ -67,18 +118,15 @@ std::string with_slot(const std::string& name, const std::string& slot) {
 PhoneShape shape_of(const Firmware& firmware, const std::vector<ImageFacts>& chain,
                     const Sheet* sheet) {
   PhoneShape out;
-  find_slots(firmware, chain, out);
+  SlotSigns found = find_slots(firmware, chain);
+  out.slotted = found.slotted;
+  out.slots_why = std::move(found.why);
   const std::string slots = sheet == nullptr ? std::string() : sheet->text("state.slots");
   if (!slots.empty()) {
     out.slotted = slots == "2";
     out.slots_why = "the sheet says so";
   }
-  const std::string mode = sheet == nullptr ? std::string() : sheet->text("phone.mode");
-  const bool tar = has_layer(firmware, "tar") && !has_layer(firmware, "zip");
-  out.way = mode == "download" || (mode.empty() && tar) ? Way::Download : Way::Bootloader;
-  out.way_why = !mode.empty() ? "the sheet says so"
-                : tar         ? "its firmware comes as a download-mode package"
-                              : "its firmware is not a download-mode package";
+  find_way(firmware, chain, sheet, out);
   return out;
 }
 

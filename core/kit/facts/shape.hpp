@@ -12,6 +12,7 @@ namespace wexlo {
 /// What kind of phone the firmware is for.
 struct PhoneShape {
   Way way = Way::Bootloader;
+  bool way_known = false;          ///< false: nothing says so, and the bootloader is taken for it
   std::optional<bool> slotted;     ///< nullopt: nothing says so
   std::string way_why, slots_why;  ///< clauses for people
 };

@@ -106,6 +106,7 @@ Result<Target> choose_target(const std::vector<Candidate>& candidates, const Con
   const Candidate* boot = find(candidates, "boot");
   const Candidate* vendor_boot = find(candidates, "vendor_boot");
   const Candidate* recovery = find(candidates, "recovery");
+  const Candidate* ramdisk = find(candidates, "ramdisk");
   if (has_ramdisk(init_boot)) {
     auto found = first_program(*init_boot, context);
     if (!found && found.error().code == ErrorCode::NoTarget) {
@@ -134,6 +135,14 @@ Result<Target> choose_target(const std::vector<Candidate>& candidates, const Con
                     init_boot == nullptr ? "there is no init_boot" : "init_boot has no ramdisk",
                     layout_about(first.layout)),
         first.layout};
+  }
+  if (has_ramdisk(ramdisk)) {
+    WEXLO_TRY(const First first, first_program(*ramdisk, context));
+    return Target{"ramdisk",
+                  fmt::format("this phone splits its boot image: the ramdisk with {} is in a "
+                              "partition of its own; {}",
+                              first.program, layout_about(first.layout)),
+                  first.layout};
   }
   WEXLO_TRY(auto vendor,
             in_vendor_boot(vendor_boot, "neither init_boot nor boot has a ramdisk", context));

@@ -10,7 +10,8 @@
 namespace wexlo {
 namespace {
 
-/// What the bootloader calls the phone: by the sheet, by the package's own info text, by its build.
+/// What the bootloader calls the phone, where somebody says so: the sheet, the package's info text,
+/// its own check. A build's codename alone is none: loaders may answer with a chipset's word.
 std::string products_of(const BuildFacts& build, const std::optional<Sheet>& sheet) {
   if (sheet && !sheet->text("phone.product").empty()) return sheet->text("phone.product");
   for (const std::string& line : build.demands)
@@ -18,7 +19,17 @@ std::string products_of(const BuildFacts& build, const std::optional<Sheet>& she
                                               want->only_for.empty() &&
                                               (want->name == "board" || want->name == "product"))
       return fmt::format("{}", fmt::join(want->values, "|"));
-  return build.device;
+  return build.checked_device;
+}
+
+/// What a person has to know before anything is done, out of what was found.
+std::vector<std::string> first_sentences(const KitDraft& draft) {
+  std::vector<std::string> out;
+  for (const Finding& one : draft.findings)
+    if (one.id.code == FindingCode::DataUnreadable || one.id.code == FindingCode::SkipList ||
+        one.id.code == FindingCode::WayUnknown)
+      out.push_back(one.message);
+  return out;
 }
 
 void take_sheet(const Sheet& sheet, PlanFacts& out) {
@@ -46,6 +57,16 @@ void take_layout(const KitDraft& draft, PlanFacts& out) {
     out.room.insert(out.room.end(), room.steps.begin(), room.steps.end());
 }
 
+/// A patched boot alone can be started once without being written. What else changes would not be
+/// there then.
+bool takes_trial(const KitDraft& draft) {
+  if (draft.purpose != Purpose::Patch || draft.target.partition != "boot" || draft.install)
+    return false;
+  return std::ranges::all_of(draft.images, [](const KitImage& one) {
+    return !one.written || one.partition == "boot" || is_vbmeta(without_slot(one.partition));
+  });
+}
+
 }  // namespace
 
 PlanFacts plan_facts(const KitDraft& draft, const Firmware& firmware,
@@ -67,7 +88,13 @@ PlanFacts plan_facts(const KitDraft& draft, const Firmware& firmware,
                 .products = products_of(draft.build, draft.sheet),
                 .contents_source = fmt::format("the stock package {}", draft.firmware),
                 .other_system = draft.super.other_system,
-                .anti_rollback = draft.build.anti_rollback};
+                .anti_rollback = draft.build.anti_rollback,
+                .model = draft.build.model,
+                .first = first_sentences(draft)};
+  out.vbmeta_goes_along = std::ranges::any_of(out.images, [](const KitImage& one) {
+    return one.written && one.made != Made::Stock && is_vbmeta(without_slot(one.partition));
+  });
+  out.trial_start = takes_trial(draft);
   out.own_recovery = std::ranges::any_of(out.images, [](const KitImage& one) {
     return one.written && one.partition == "recovery" && one.made != Made::Stock;
   });

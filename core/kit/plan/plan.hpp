@@ -54,6 +54,12 @@ struct PlanFacts {
   bool other_system = false;  ///< another system than the maker's: its data is of no use to stock
   bool own_recovery = false;  ///< a recovery that is not stock: the system may write its own back
   std::optional<std::uint64_t> anti_rollback;  ///< the firmware's number
+  std::string model;                           ///< by the names of its parts; may be empty
+  std::vector<std::string> first;  ///< what was found and has to be said first, sentences
+  /// A vbmeta of other flags is among the images: in download mode the data has to be erased for
+  /// it, and the stock images alone are no way back.
+  bool vbmeta_goes_along = false;
+  bool trial_start = false;  ///< what is patched can be started once without being written
 };
 
 struct Plan {

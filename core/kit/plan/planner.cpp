@@ -42,17 +42,25 @@ class Planner {
   }
 
   void checks() {
-    const std::string& product = facts_.products.empty() ? facts_.device : facts_.products;
-    if (!product.empty())
-      add(expect("device", "product", product, "The images are for this device and no other."));
+    if (!facts_.products.empty())
+      add(expect("device", "product", facts_.products,
+                 "The images are for this device and no other."));
+    else if (!back_)
+      add(which_phone(facts_));
     // Whoever locked it with a key of their own has to unlock it for the way back, too.
     if (back_ ? facts_.needs == Needs::OwnKey : facts_.locked == true) add(unlock(facts_));
     add(expect("unlocked", "unlocked", "yes", "A locked bootloader refuses every write."));
-    if (facts_.slotted && !facts_.this_slot.empty())
-      add(expect("slot-now", "current-slot",
-                 back_ && lands_elsewhere() ? other_slot(facts_.this_slot) : facts_.this_slot,
+    if (facts_.slotted && !facts_.this_slot.empty()) {
+      const std::string slot =
+          back_ && lands_elsewhere() ? other_slot(facts_.this_slot) : facts_.this_slot;
+      // Loaders answer with the suffix or without.
+      add(expect("slot-now", "current-slot", fmt::format("{0}|_{0}", slot),
                  back_ ? "What is put back was written for a phone that starts from this slot."
                        : "The plan was made for a phone that starts from this slot."));
+      if (!back_ && !facts_.restore)
+        for (Step& step : slot_state(slot))
+          add(std::move(step));
+    }
     if (facts_.slotted) add(no_update_running());
     if (!back_ && facts_.anti_rollback) add(anti_rollback(*facts_.anti_rollback));
     for (const KitImage& image : written())
@@ -63,6 +71,7 @@ class Planner {
     mode(Mode::Bootloader);
     checks();
     if (back_ && facts_.install) return take_install_back();
+    if (!back_ && facts_.trial_start) try_first();
     if (!back_) first_the_system();
     if (back_)
       logical_back();
@@ -70,6 +79,17 @@ class Planner {
       logical();
     writes();
     if (!back_ && lands_elsewhere()) add(choose_slot(facts_, false));
+  }
+
+  /// The patched boot once, before anything is written; then back for the writes.
+  void try_first() {
+    for (const KitImage& image : written()) {
+      if (image.partition != "boot" || image.flash.file.empty()) continue;
+      add(trial_start(image));
+      Step again = enter(facts_, Mode::Bootloader);
+      again.id = "back-to-bootloader";
+      add(std::move(again));
+    }
   }
 
   /// The phone's own installer writes the slot that it does not start from.
@@ -118,6 +138,7 @@ class Planner {
     const bool any = !facts_.room.empty() || std::ranges::any_of(written(), &KitImage::is_logical);
     if (!any) return;
     mode(Mode::Userspace);
+    if (std::ranges::any_of(facts_.room, &RoomStep::leftover)) add(cancel_update());
     for (const RoomStep& one : facts_.room)
       add(make_room_step(one, facts_));
     for (const KitImage& image : written())
@@ -177,9 +198,18 @@ class Planner {
   }
 
   void download() {
-    mode(Mode::Download);
+    if (!back_) add(which_phone(facts_));
     // Its maker's own images are taken by a locked phone, too.
-    if (!back_ && !facts_.restore && facts_.locked == true) add(unlock(facts_));
+    if (!back_ && !facts_.restore) {
+      if (facts_.locked == true) {
+        mode(Mode::Download);
+        add(unlock(facts_));
+      }
+      add(start_online(facts_));
+      mode_.reset();
+    }
+    mode(Mode::Download);
+    if (back_ && facts_.vbmeta_goes_along) return add(whole_package_back(facts_));
     if (back_ && facts_.install) return add(whole_package_back(facts_));
     if (!back_ && facts_.update) add(hand_over_package(facts_));
     if (!back_ && facts_.install) {
@@ -196,6 +226,10 @@ class Planner {
   void finish() {
     // Another system's data is of no use to stock; what a patch ran on is.
     const bool wipes = back_ ? facts_.other_system : facts_.wipe;
+    if (!back_ && !wipes && resets_first()) {
+      mode(Mode::Recovery);
+      add(first_reset());
+    }
     if (wipes && facts_.way == Way::Download) mode(Mode::Recovery);
     if (wipes) add(wipe(facts_, back_));
     if (!back_ && facts_.needs == Needs::OwnKey) add(lock_with_key(facts_));
@@ -205,6 +239,10 @@ class Planner {
     }
     add(restart(facts_, mode_));
     add(after_start(facts_, back_));
+  }
+
+  [[nodiscard]] bool resets_first() const {
+    return facts_.way == Way::Download && !facts_.restore && facts_.vbmeta_goes_along;
   }
 
   const PlanFacts& facts_;
@@ -219,7 +257,7 @@ bool loses_data(const std::vector<Step>& steps) {
 
 /// What is lost, and what no step brings back: said before anything is done.
 std::vector<std::string> warnings(const PlanFacts& facts, const std::vector<Step>& steps) {
-  std::vector<std::string> out;
+  std::vector<std::string> out = facts.first;
   if (loses_data(steps))
     out.emplace_back(
         "The user's data is erased on the way: the owner has to agree and to have a "
@@ -262,6 +300,11 @@ Plan make_plan(const PlanFacts& facts) {
     if (!contains(plan.back, step.undo, &Step::id) && !step.is<act::ByHand>()) step.undo.clear();
   if (loses_data(plan.back))
     plan.back_first.emplace_back("The user's data is erased on the way back.");
+  if (facts.way == Way::Download && facts.vbmeta_goes_along && !facts.stock_tar.file.empty())
+    plan.back_first.push_back(
+        fmt::format("{} must not be handed over alone: the way back is the "
+                    "whole stock package with its wiping part.",
+                    facts.stock_tar.file));
   if (!facts.room.empty())
     plan.back_first.push_back(
         fmt::format("Logical partitions that had to go are made again; their contents are {}.",

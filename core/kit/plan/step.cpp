@@ -12,8 +12,9 @@ constexpr std::array<std::string_view, std::variant_size_v<Act>> kActs{
     "slot",   "cancel-update", "install", "hand-over", "wipe", "restart", "by-hand"};
 constexpr std::array<std::string_view, 4> kModes{"bootloader", "userspace", "download", "recovery"};
 constexpr std::array<std::string_view, 3> kSlots{"", "current", "other"};
-constexpr std::array<std::string_view, 8> kTasks{
-    "ready", "unlock", "lock-with-key", "wipe", "start-recovery", "write", "fill", "look"};
+constexpr std::array<std::string_view, 10> kTasks{
+    "ready", "unlock", "lock-with-key", "wipe",     "start-recovery",
+    "write", "fill",   "look",          "identify", "start-online"};
 
 template <class E, std::size_t N>
 std::optional<E> word_of(const std::array<std::string_view, N>& words, std::string_view word) {

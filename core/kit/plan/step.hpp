@@ -38,6 +38,8 @@ enum class Task {
   Write,          ///< an image that is not in the kit
   Fill,           ///< a logical partition that was made again
   Look,           ///< at what the phone shows after its start
+  Identify,       ///< which phone this is, where no variable of it tells
+  StartOnline,    ///< the system, once, with a network, after the phone was unlocked
 };
 
 namespace act {

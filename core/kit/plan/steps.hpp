@@ -12,6 +12,16 @@ inline constexpr unsigned kFirstStart = 600, kPlainStart = 120;
 [[nodiscard]] Step enter(const PlanFacts& facts, Mode mode);
 [[nodiscard]] Step expect(std::string id, std::string variable, std::string value,
                           std::string about);
+/// Which phone this is, asked of a person.
+[[nodiscard]] Step which_phone(const PlanFacts& facts);
+/// Whether the slot that the phone starts from is marked as one that starts.
+[[nodiscard]] std::vector<Step> slot_state(const std::string& slot);
+[[nodiscard]] Step trial_start(const KitImage& image);
+[[nodiscard]] Step cancel_update();
+/// Of download mode: what a phone wants after it was unlocked, before it takes changed images.
+[[nodiscard]] Step start_online(const PlanFacts& facts);
+/// Of download mode: the first start with a vbmeta of other flags.
+[[nodiscard]] Step first_reset();
 [[nodiscard]] Step no_update_running();
 [[nodiscard]] Step anti_rollback(std::uint64_t number);
 [[nodiscard]] Step room_for(const KitImage& image, const PlanFacts& facts);

@@ -18,6 +18,53 @@ std::vector<std::string> program_settings() {
 
 }  // namespace
 
+Step which_phone(const PlanFacts& facts) {
+  const std::string& model = facts.model;
+  const std::string wanted = model.empty() ? facts.device : model;
+  return {.id = "which-phone",
+          .act = act::ByHand{.task = Task::Identify},
+          .about = fmt::format("Make sure that this is the phone that the images are for{}: its "
+                               "settings, its label and the screen of its {} tell. Images of "
+                               "another phone may leave it without anything that starts.",
+                               wanted.empty() ? "" : fmt::format(" ({})", wanted),
+                               facts.way == Way::Download ? "download mode" : "bootloader"),
+          .before = "the phone is at hand",
+          .success = wanted.empty() ? "it is the phone that the firmware was taken for"
+                                    : fmt::format("it says {}", wanted),
+          .usual_seconds = 60};
+}
+
+Step start_online(const PlanFacts& facts) {
+  Step step{.id = "start-online",
+            .act = act::ByHand{.task = Task::StartOnline},
+            .about =
+                "Starts the system once, takes it online, and looks at the switch for "
+                "unlocking in the developer settings. As long as the phone has not been "
+                "online since it was unlocked, its guard takes official images only. Done "
+                "before, it need not be done again.",
+            .before = "the bootloader is unlocked",
+            .success = "the switch is there, greyed, and shows unlocked",
+            .screen = "the developer settings",
+            .usual_seconds = 300};
+  if (const auto note = facts.access.find("unlock"); note != facts.access.end())
+    step.notes = {note->second};
+  return step;
+}
+
+Step first_reset() {
+  return {.id = "first-reset",
+          .act = act::ByHand{.task = Task::Wipe},
+          .about =
+              "Sets the phone back to its factory state, in recovery's menu: the first start "
+              "with a vbmeta of other flags cannot read the data that is there. A phone that "
+              "has run with such a vbmeta before needs it no more.",
+          .before = "the owner has agreed and has a copy of what matters",
+          .success = "recovery says that the data was erased",
+          .screen = "recovery's menu",
+          .risk = {.data_loss = true, .final = true},
+          .usual_seconds = 120};
+}
+
 Step install(const PlanFacts& facts) {
   const PlanInstall& what = *facts.install;
   return {.id = "install",
@@ -66,6 +113,19 @@ Step write_package(const PlanFacts& facts) {
 }
 
 Step whole_package_back(const PlanFacts& facts) {
+  if (facts.way == Way::Download && !facts.install)
+    return {.id = "back-package",
+            .act = act::HandOver{.field = "the whole package, its wiping part among it",
+                                 .settings = program_settings()},
+            .about = fmt::format(
+                "Hands the whole stock package, from {}, to the program for download mode, with "
+                "the part that wipes the user's data. The kit's small package of stock images must "
+                "not be used alone for it: it leaves a phone that does not start.",
+                facts.contents_source),
+            .before = "the phone is in download mode and the program sees it",
+            .success = "the program says that all of it was written",
+            .risk = {.data_loss = true},
+            .usual_seconds = kInstall};
   return {.id = "whole-package",
           .act = act::HandOver{.field = "the whole package", .settings = {"automatic restart off"}},
           .about = fmt::format("Writes the whole stock package again, from {}: the system package "
@@ -198,6 +258,14 @@ Step after_start(const PlanFacts& facts, bool back) {
                             "put in does what it is for."
                           : "The phone shows the build in its settings, and what the recipe put "
                             "in does what it is for.";
+  if (facts.recovery_only && !back) {
+    const auto keys = facts.access.find("recovery");
+    about += fmt::format(
+        " What is patched runs in recovery alone: each time it is wanted, the phone "
+        "has to be started into recovery{}.",
+        keys == facts.access.end() ? " by its keys, not into the system"
+                                   : " (" + keys->second + ")");
+  }
   if (const auto updates = facts.access.find("updates"); updates != facts.access.end() && !back)
     about += " Automatic updates are still off.";
   else if (!back && !facts.restore)

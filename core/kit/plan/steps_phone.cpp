@@ -111,6 +111,47 @@ Step expect(std::string id, std::string variable, std::string value, std::string
           .success = "the variable has the value"};
 }
 
+std::vector<Step> slot_state(const std::string& slot) {
+  Step bootable =
+      expect("slot-bootable", "slot-unbootable:" + slot, "no",
+             fmt::format("Slot {} is marked as one that does not start: the phone starts the other "
+                         "one, whatever is written here. The whole package makes it good again.",
+                         slot));
+  Step successful =
+      expect("slot-successful", "slot-successful:" + slot, "yes",
+             fmt::format("Slot {} was not marked as started well: after its last try "
+                         "(slot-retry-count:{}) the phone goes to the other slot. Let the stock "
+                         "system start once first.",
+                         slot, slot));
+  for (Step* step : {&bootable, &successful})
+    step->success = "the variable has the value; a phone that does not know it may go on";
+  return {std::move(bootable), std::move(successful)};
+}
+
+Step trial_start(const KitImage& image) {
+  return {.id = "trial-start",
+          .act = act::Start{{image.flash.file, image.flash.size, image.flash.sha256}},
+          .about =
+              "Starts the patched boot once without writing it: what goes wrong now is gone "
+              "after a restart. A loader that starts nothing without writing it says so, and "
+              "the plan goes on.",
+          .before = "the expectations above held",
+          .success = "the system comes up, and what the recipe put in does what it is for",
+          .usual_seconds = kPlainStart};
+}
+
+Step cancel_update() {
+  return {.id = "cancel-update",
+          .act = act::CancelUpdate{},
+          .about =
+              "Cancels what is left of an over-the-air update, before its leftovers are "
+              "dropped.",
+          .before = "no update waits for its first start",
+          .success = "the phone answers that it is done",
+          .risk = {.final = true},
+          .usual_seconds = 5};
+}
+
 Step no_update_running() {
   Step step = expect("no-update", "snapshot-update-status", "none",
                      "While an over-the-air update is not finished, writing to either slot breaks "

@@ -83,6 +83,8 @@ Result<FitResult> judge_fit(const FitInput& input, const Context& context) {
                  .slotted = input.shape.slotted,
                  .rollback = {},
                  .anti_rollback = build.anti_rollback,
+                 .model = build.model,
+                 .binary = build.binary,
                  .header_version = boot_header_version(stock),
                  .chain = chain_of(stock),
                  .both_slots = input.slots == Slots::Both,

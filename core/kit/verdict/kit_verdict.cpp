@@ -62,7 +62,7 @@ Result<std::set<std::string>> verified_mounts(const KitImages& images,
 }  // namespace
 
 Result<JudgedKit> judge_kit(const KitImages& images, StockImages& stock, const Bytes& key,
-                            const Context& context) {
+                            bool whole, const Context& context) {
   PhoneSet set;
   set.add(stock.firmware());
   // What was read already is not taken out of its package once more.
@@ -76,7 +76,7 @@ Result<JudgedKit> judge_kit(const KitImages& images, StockImages& stock, const B
   }
   std::string other;
   verified::WalkOptions options{
-      .find = {}, .suffix = set.suffix("", other), .root_key = key, .rollback = {}};
+      .find = {}, .suffix = set.suffix("", other), .root_key = key, .rollback = {}, .whole = whole};
   // What was given is not what the firmware's trees are of, until it is shown to be.
   options.trees = std::move(large);
   if (key.empty()) {

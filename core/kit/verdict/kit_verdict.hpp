@@ -24,9 +24,10 @@ struct JudgedKit {
   verified::Walk walk;  ///< with the kit's images in place
 };
 
-/// @param key  a public key blob that the phone trusts; empty: the stock firmware's
+/// @param key    a public key blob that the phone trusts; empty: the stock firmware's
+/// @param whole  what the firmware lacks is missing, not only left to the phone
 [[nodiscard]] Result<JudgedKit> judge_kit(const KitImages& images, StockImages& stock,
-                                          const Bytes& key, const Context& context);
+                                          const Bytes& key, bool whole, const Context& context);
 
 /// A system that vbmeta does not cover is not mounted while verification is on.
 /// @param chain  facts of the firmware's images

@@ -14,6 +14,10 @@ void tell_of_patch(const KitImage& image, const std::map<std::string, LoadedImag
     });
     if (!told) out.push_back({Level::Warning, one.code, one.about, image.partition});
   }
+  for (Finding one : image.patched.warnings) {
+    one.where = image.partition;
+    out.push_back(std::move(one));
+  }
   for (const Conflict& one : image.patched.conflicts)
     out.push_back({Level::Warning, FindingCode::EditConflict,
                    fmt::format("{} was changed by \"{}\" and again by \"{}\": the later has its "
