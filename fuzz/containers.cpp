@@ -4,10 +4,12 @@
 #include "firmware/bsdiff.hpp"
 #include "firmware/deflate_tokens.hpp"
 #include "firmware/formats.hpp"
+#include "firmware/imgdiff.hpp"
 #include "firmware/listing.hpp"
 #include "firmware/puffdiff.hpp"
 #include "firmware/transfer_list.hpp"
 #include "support/boot.hpp"
+#include "support/packages.hpp"
 #include "target.hpp"
 
 namespace wexlo::fuzz {
@@ -28,7 +30,13 @@ std::string boot_image() {
 
 /// Anything that can be given as firmware; every partition is read, and its head.
 void container(View input) {
-  const Opening opening{.context = small()};
+  // A build before it, for packages that start from one.
+  static const auto base = [] {
+    const std::string old = test::zip({{"s.img", test::noise(8192)}, {"boot.img", boot_image()}});
+    auto opened = open_source(open_memory(Blob(to_bytes(old)), "old.zip"), {});
+    return std::make_shared<const BaseImages>(std::move(*opened), "old");
+  }();
+  const Opening opening{.context = small(), .base = base};
   const auto firmware = open_source(open_memory(Blob(to_bytes(input)), "boot.img"), opening);
   if (!firmware) return;
   for (const PartitionFacts& one : (*firmware)->partitions) {
@@ -66,23 +74,40 @@ std::vector<std::string> container_seeds() {
       gzip(test::zip({{"in.zip", test::zip({{"boot.img", boot}}), true}})),
       xz(boot),
       bzip2(boot),
-      zstd(boot)};
+      zstd(boot),
+      record_container({{.name = "BOOT", .data = boot}, {.name = "X", .data = block}}),
+      DownloadBytes{.files = {{"B", "boot.img", boot},
+                              {"", "c.xml", "<a><File><ID>B</ID><Block id=\"boot\"/></File></a>"}}}
+          .done(),
+      "MZ" + block + test::zip({{"boot.img", boot, false, false, "", true}}),
+      test::zip({{"s.transfer.list",
+                  "2\n2\n0\n0\nstash 7 2,0,1\nmove 2,1,2 1 - 7:2,0,1\nbsdiff 0 9 2,0,1 1 2,0,1\n"},
+                 {"s.new.dat", ""},
+                 {"s.patch.dat", "BSDIFF40x"}}),
+      test::zip({{"a_1.img", block},
+                 {"a_2.img", block},
+                 {"p.xml",
+                  "<d><program label=\"a\" filename=\"a_1.img\" start_sector=\"8\"/><program "
+                  "label=\"a\" filename=\"a_2.img\" start_sector=\"20\" "
+                  "num_partition_sectors=\"2\" file_sector_offset=\"1\"/></d>"}})};
 }
 
 /// First byte: what the rest is. Old bytes are always the same.
 void patches(View input) {
   if (input.empty()) return;
-  const auto kind = std::to_integer<unsigned>(input[0]) % 3;
+  const auto kind = std::to_integer<unsigned>(input[0]) % 4;
   const View rest = input.subspan(1);
   static const std::string old = test::noise(4096);
   const WriteBytes nowhere = [](View) { return Status(); };
+  const OldBytes bytes{.size = old.size(), .read = [](std::uint64_t at, MutableView out) {
+                         must(at + out.size() <= old.size());
+                         std::memcpy(out.data(), old.data() + at, out.size());
+                         return Status();
+                       }};
   if (kind == 0) {
-    const OldBytes bytes{.size = old.size(), .read = [](std::uint64_t at, MutableView out) {
-                           must(at + out.size() <= old.size());
-                           std::memcpy(out.data(), old.data() + at, out.size());
-                           return Status();
-                         }};
     (void)apply_bsdiff(rest, bytes, 1u << 20, nowhere);
+  } else if (kind == 3) {
+    (void)apply_image_patch(rest, bytes, 1u << 20, nowhere);
   } else if (kind == 1) {
     (void)apply_puffdiff(rest, as_view(old), 1u << 20, nowhere);
   } else {
@@ -110,7 +135,10 @@ std::vector<std::string> patches_seeds() {
       "0" + test::bsdiff(before, after),
       "0" + test::bsdiff(before, after, std::string("\0\1\0", 3)),
       "1PUF1" + test::be32(4) + test::proto_number(1, 1) + test::proto_number(4, 0) + "BSDIFF40",
-      "2" + packed.substr(10, packed.size() - 18)};
+      "2" + packed.substr(10, packed.size() - 18),
+      "3IMGDIFF2" + test::le32(2) + test::le32(0) + test::le64(0) + test::le64(4096) +
+          test::le64(12 + 28 + 11) + test::le32(3) + test::le32(3) + "end" +
+          test::bsdiff(before, after)};
 }
 
 void listing(View input) {

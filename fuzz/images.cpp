@@ -62,6 +62,8 @@ std::vector<std::string> image_seeds() {
   v.ramdisk = noise(100);
   v.named.clear();
   seeds.push_back(v.done());
+  seeds.push_back(ElfBytes{.kernel = zimage_kernel(), .ramdisk = noise(200)}.done());
+  seeds.push_back(shifted_boot(noise(300), noise(200)));
   return seeds;
 }
 

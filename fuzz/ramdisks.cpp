@@ -68,7 +68,7 @@ std::vector<std::string> ramdisk_seeds() {
 void codec(View input) {
   constexpr Compression kinds[] = {Compression::Gzip, Compression::Lz4Legacy, Compression::Lz4Frame,
                                    Compression::Xz,   Compression::Lzma,      Compression::Bzip2,
-                                   Compression::Zstd, Compression::Zlib};
+                                   Compression::Zstd, Compression::Zlib,      Compression::Lzo};
   if (input.empty()) return;
   const auto kind = kinds[std::to_integer<unsigned>(input[0]) % std::size(kinds)];
   const View stream = input.subspan(1);
@@ -87,10 +87,14 @@ void codec(View input) {
 std::vector<std::string> codec_seeds() {
   using namespace test;
   const std::string text = first_ramdisk();
-  return {'\0' + gzip(text),      '\1' + lz4_legacy(text, true),
-          '\2' + lz4_frame(text), '\3' + xz(text),
-          '\4' + lzma(text),      '\5' + bzip2(text),
-          '\6' + zstd(text)};
+  return {'\0' + gzip(text),
+          '\1' + lz4_legacy(text, true),
+          '\2' + lz4_frame(text),
+          '\3' + xz(text),
+          '\4' + lzma(text),
+          '\5' + bzip2(text),
+          '\6' + zstd(text),
+          '\10' + std::string(as_text(*encode(Compression::Lzo, as_view(text))))};
 }
 
 void tree_list(View input) {

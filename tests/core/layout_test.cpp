@@ -55,7 +55,9 @@ TEST_CASE("layouts: told apart by what is in the ramdisk") {
   CHECK(layout(with_recovery(), {"boot", "boot", 2}) == "two-stage-recovery");
   CHECK(layout(with_recovery().folder("first_stage_ramdisk"),
                {"boot", "boot", 2, false, asked_in_vain}) == "two-stage-recovery");
-  CHECK(layout(with_recovery(), {"boot", "boot", 2, true}) == "recovery");
+  // A recovery_dtbo tells where the partition's name does not.
+  CHECK(layout(with_recovery(), {"boot", "", 2, true}) == "recovery");
+  CHECK(layout(with_recovery(), {"boot", "boot", 2, true}) == "two-stage-recovery");
   CHECK(layout(with_recovery(), {"boot", "recovery", 2, false, skips}) == "recovery");
   CHECK(layout(base(), {"boot", "init_boot", 4}) == "generic");
   CHECK(layout(base(), {"boot", "boot", 3}) == "generic");

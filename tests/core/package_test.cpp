@@ -161,9 +161,10 @@ TEST_CASE("package: a digest list covers files that name themselves") {
 
 TEST_CASE("package: one file with several partitions at places that a listing names") {
   const std::string dump = noise(40'000);
-  const auto firmware =
-      open_set({{"flash.raw", dump},
-                {"map.txt", "boot flash.raw 0x1000 0x2000\nmisc flash.raw 0x3000 0x800\n"}});
+  const auto firmware = open_set({{"flash.raw", dump},
+                                  {"map.txt",
+                                   "boot flash.raw 0x1000 0x2000\nmisc flash.raw 0x3000 0x800\n"
+                                   "logo flash.raw 0x4000 0x400\n"}});
   REQUIRE(firmware);
   CHECK(content(**firmware, "boot").value() == dump.substr(0x1000, 0x2000));
   CHECK(content(**firmware, "misc").value() == dump.substr(0x3000, 0x800));
@@ -245,7 +246,10 @@ TEST_CASE("package: transfer lists, plain and packed, every version") {
   CHECK(with("1\n2\nnew 2,0,1\n").error().code == ErrorCode::Corrupt);
   CHECK(with("3\n2\n0\n0\nnew 2,0,1\nnew 2,0,1\n").error().message.find("twice") !=
         std::string::npos);
-  CHECK(with("4\n2\n0\n0\nbsdiff 0 5 x\n").error().code == ErrorCode::Unsupported);
+  CHECK(with("4\n2\n0\n0\nbsdiff 0 5 " + std::string(40, 'a') + " " + std::string(40, 'b') +
+             " 2,0,1 1 2,0,1\n")
+            .error()
+            .code == ErrorCode::Unsupported);
   for (const char* bad :
        {"5\n1\n0\n0\n", "1\nx\n", "1\n1\nnew 3,0,1,2\n", "1\n1\nnew 4,0,1\n", "1\n1\nnew 2,1,1\n",
         "1\n1\nfrobnicate\n", "1\n1\nnew 2,0,99999999999\n", ""})

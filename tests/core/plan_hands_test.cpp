@@ -58,7 +58,8 @@ TEST_CASE(
   f.tar_field = "system-part_x.tar.md5";
   f.update = PlanUpdate{"folder", false, "HOME_PART3_x.tar.md5", "PART3_x.tar.md5"};
   const Plan plan = make_plan(f);
-  CHECK(acts(plan.steps) == "by-hand mode:download hand-over hand-over restart by-hand ");
+  CHECK(acts(plan.steps) ==
+        "by-hand by-hand by-hand mode:download hand-over hand-over restart by-hand ");
   const Step& package = step(plan.steps, "update");
   CHECK(
       package.about.find("take HOME_PART3_x.tar.md5, which keeps the data, not PART3_x.tar.md5") !=
@@ -135,7 +136,8 @@ TEST_CASE("plan: download mode: what an installation needs goes first, wiping is
   f.tar = {"package/x-kit.tar.md5", 5, "t"};
   const Plan plan = make_plan(f);
   CHECK(acts(plan.steps) ==
-        "by-hand mode:download hand-over mode:recovery install mode:download hand-over "
+        "by-hand by-hand by-hand mode:download hand-over mode:recovery install mode:download "
+        "hand-over "
         "mode:recovery by-hand restart by-hand ");
   const Step& wipe = step(plan.steps, "wipe");
   CHECK(wipe.risk.data_loss);

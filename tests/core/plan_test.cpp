@@ -48,7 +48,7 @@ TEST_CASE(
   const PlanFacts f = generic_system();
   const Plan plan = make_plan(f);
   CHECK(acts(plan.steps)
-            .find("mode:userspace drop drop resize write mode:bootloader write write "
+            .find("mode:userspace cancel-update drop drop resize write mode:bootloader write write "
                   "wipe restart") != std::string::npos);
   PlanPhone phone = phone_with_super(f);
   const auto partitions = phone.state.partitions;
@@ -209,6 +209,8 @@ TEST_CASE("plan: each wrong answer stops it before anything is written, a missin
       {"device", {"product", "vernier"}},
       {"unlocked", {"unlocked", "no"}},
       {"slot-now", {"current-slot", "a"}},
+      {"slot-bootable", {"slot-unbootable:b", "yes"}},
+      {"slot-successful", {"slot-successful:b", "no"}},
       {"no-update", {"snapshot-update-status", "merging"}},
       {"anti-rollback", {"anti", "5"}},
       {"room-init_boot", {"partition-size:init_boot_b", "4095"}},

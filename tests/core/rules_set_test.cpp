@@ -4,6 +4,7 @@
 
 #include "base/crc.hpp"
 #include "core/rules_bench.hpp"
+#include "support/patching.hpp"
 #include "support/signed_set.hpp"
 
 using namespace wexlo;
@@ -50,6 +51,50 @@ TEST_CASE("rules: what goes together") {
   longer.vendor.bootconfig = "a = " + std::string(40000, 'x');
   CHECK_FINDS(longer.check(), "bootconfig", "problem");
   CHECK(bootconfig_trouble(std::string(9000 * 2, 'a')).contains("255"));
+}
+
+TEST_CASE("rules: a first program that is linked for smaller pages than the kernel's") {
+  Phone phone;
+  std::string program = elf("arm64", std::string(56, '\0') + noise(100));
+  program.replace(32, 8, le64(64));
+  program.replace(54, 2, le16(56));
+  program.replace(56, 2, le16(1));
+  program.replace(64, 4, le32(1));
+  program.replace(64 + 48, 8, le64(0x1000));
+  phone.generic = CpioBytes();
+  phone.generic.folder("dev").file("init", program, 0100750);
+  CHECK_FALSE(finds(phone.check(), "program-pages"));
+  phone.boot.kernel.replace(24, 8, le64(4));  // 16 KiB
+  CHECK_FINDS(phone.check(), "program-pages", "problem");
+  program.replace(64 + 48, 8, le64(0x4000));
+  phone.generic = CpioBytes();
+  phone.generic.folder("dev").file("init", program, 0100750);
+  CHECK_FALSE(finds(phone.check(), "program-pages"));
+}
+
+TEST_CASE("rules: mount tables by the suffix, the hardware, or the platform") {
+  const auto told_of = [](const std::string& config) {
+    Phone phone;
+    phone.vendor.bootconfig = config;
+    return finds(phone.check(), "mount-table");
+  };
+  CHECK(told_of("androidboot.hardware=other\n"));
+  CHECK_FALSE(told_of("androidboot.hardware=other\nandroidboot.hardware.platform=gnomon\n"));
+  CHECK_FALSE(told_of("androidboot.fstab_suffix=gnomon\nandroidboot.hardware=other\n"));
+}
+
+TEST_CASE("rules: parts that overlap where the loader puts them, and did not in the stock image") {
+  const auto image = [](std::size_t kernel, std::uint32_t ramdisk_at) {
+    BootBytes boot = older(1);
+    boot.kernel.resize(kernel, '\0');
+    std::string bytes = boot.done();
+    return bytes.replace(20, 4, le32(ramdisk_at));
+  };
+  const std::uint32_t at = 0x10008000 + 40'000;
+  const std::string stock = image(30'000, at);
+  CHECK_FINDS(judge(image(50'000, at), stock), "load-overlap", "warning");
+  CHECK_FALSE(finds(judge(image(35'000, at), stock), "load-overlap"));
+  CHECK_FALSE(finds(judge(image(50'000, at), image(45'000, at)), "load-overlap"));
 }
 
 TEST_CASE("rules: verified boot") {

@@ -44,7 +44,7 @@ void lay_out(const Bench& bench) {
   write(dir / "there/mine.txt", "not Wexlo's");
   write(dir / "there.img", "not Wexlo's");
   write(dir / "twins/a/init_boot.img", bench.images.at("init_boot"));
-  write(dir / "twins/b/init_boot.img", bench.images.at("init_boot"));
+  write(dir / "twins/b/init_boot.img", bench.images.at("boot"));
   write(dir / "images/boot.img", bench.images.at("boot"));
   write(dir / "images/init_boot.img", bench.images.at("init_boot"));
   const std::string head = "format = 1\nname = \"x\"\n[[edit]]\n";

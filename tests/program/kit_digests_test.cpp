@@ -80,7 +80,8 @@ std::string older_kits() {
   write(dir / "hello", elf("arm64", "the add-on"));
   write(dir / "gsi.img", file_system(kMiB, "ro.product.cpu.abilist=arm64-v8a\n"));
   return kit_lines(dir, "vernier", {"vernier.zip", "-r", "r.toml"}) +
-         kit_lines(dir, "plumbline", {"plumbline.tar.md5", "-r", "r.toml"}) +
+         kit_lines(dir, "plumbline",
+                   {"plumbline.tar.md5", "-r", "r.toml", "--accept", "vbmeta-needed"}) +
          kit_lines(dir, "plumbline-system",
                    {"plumbline.tar.md5", "-r", "r.toml", "-r", "flags.toml", "--with",
                     "system=gsi.img", "--wipe"});

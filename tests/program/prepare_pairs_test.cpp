@@ -106,8 +106,9 @@ struct Shop {
     write(dir / "plain.zip", zip({{"system.new.dat", "x"}}));
     REQUIRE(program(dir, {"keys", "new", "key.pem", "--bits", "2048"}).exit_code == 0);
     for (const char* phone : {"gnomon", "vernier", "plumbline"}) {
-      const Ran ran = program(dir, {"prepare", firmware(phone), "-r", "put.toml", "--set",
-                                    "arch=arm64", "-o", std::string("old-") + phone});
+      const Ran ran =
+          program(dir, {"prepare", firmware(phone), "-r", "put.toml", "--set", "arch=arm64",
+                        "--accept", "vbmeta-needed", "-o", std::string("old-") + phone});
       REQUIRE_MESSAGE(ran.exit_code == 0, ran.err);
       REQUIRE(program(dir, {"extract", firmware(phone), "boot", "-o", std::string("out-") + phone})
                   .exit_code == 0);
@@ -185,7 +186,7 @@ void play(const Shop& shop, const std::string& kit_name) {
   for (const Step& one : plan.steps)
     if (const auto* expect = one.get<act::Expect>();
         expect != nullptr && expect->variable == "current-slot")
-      slot = expect->value;
+      slot = expect->value.substr(0, expect->value.find('|'));
   PlanPhone phone = phone_of(kit.manifest(), slot);
   phone.play(plan.steps);
   CHECK(phone.state.mode == PhoneMode::System);

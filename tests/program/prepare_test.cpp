@@ -173,7 +173,8 @@ TEST_CASE(
       tar({member("boot", boot), member("recovery", boot), member("super", super),
            member("vbmeta", bench.images.at("vbmeta"))});
   write(bench.dir / "home.tar", package);
-  const Json done = program_json(bench.dir, {"prepare", "home.tar", "-r", "r.toml", "-o", "kit"});
+  const Json done = program_json(
+      bench.dir, {"prepare", "home.tar", "-r", "r.toml", "-o", "kit", "--accept", "vbmeta-needed"});
   CHECK(done["result"]["target"] == "boot");
   const std::string patched = "kit/package/phone-kit.tar.md5";
   CHECK(shell("tar tf " + patched, bench.dir.path().string()).out == "boot.img.lz4\n");
@@ -185,11 +186,17 @@ TEST_CASE(
               bench.dir.path().string())
             .exit_code == 0);
   CHECK(program(bench.dir, {"extract", patched, "boot", "-o", "x"}).exit_code == 0);
-  CHECK(acts(bench.plan()["plan"]) == "by-hand mode hand-over restart by-hand ");
+  CHECK(acts(bench.plan()["plan"]) == "by-hand by-hand by-hand mode hand-over restart by-hand ");
+  // Without a vbmeta of other flags beside it such a phone does not start a changed image.
+  const Json refused =
+      program_json(bench.dir, {"prepare", "home.tar", "-r", "r.toml", "-o", "kit0"}, 1);
+  CHECK(refused["error"]["found"] == "vbmeta-needed");
+  CHECK_FALSE(std::filesystem::exists(bench.dir / "kit0"));
   // A system of one's own goes with the whole super: nothing else writes it there.
   write(bench.dir / "gsi.img", noise(1536 * 1024, 9));
-  REQUIRE(program_json(bench.dir, {"prepare", "home.tar", "-r", "r.toml", "--with",
-                                   "system=gsi.img", "--wipe", "-o", "kit2"})["ok"] == true);
+  REQUIRE(
+      program_json(bench.dir, {"prepare", "home.tar", "-r", "r.toml", "--with", "system=gsi.img",
+                               "--wipe", "-o", "kit2", "--accept", "vbmeta-needed"})["ok"] == true);
   REQUIRE(program(bench.dir,
                   {"extract", "kit2/package/phone-kit.tar.md5", "system", "vendor", "-o", "y"})
               .exit_code == 0);

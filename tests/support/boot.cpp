@@ -160,4 +160,38 @@ std::string first_ramdisk() {
       .done();
 }
 
+std::string shifted_boot(const std::string& kernel, const std::string& ramdisk) {
+  const std::string header = "ANDROID!" + le32(size32(kernel)) + le32(0x10008000) +
+                             le32(size32(ramdisk)) + le32(0x11000000) + le32(0) + le32(0x10f00000) +
+                             le32(0) + std::string("\0\0\0\2", 4) + le32(0x10000100) + le32(2048) +
+                             field("plumbline", 24) + field("console=ttyKV0", 512) +
+                             field("id", 32);
+  return padded(header, 2048) + padded(kernel, 2048) + padded(ramdisk, 2048);
+}
+
+std::string ElfBytes::done() const {
+  const std::string parts[] = {kernel, ramdisk, more};
+  std::string table, body;
+  std::uint32_t at = 4096;
+  for (const std::string& part : parts) {
+    table += le32(1) + le32(at) + le32(at + 0x10000000) + le32(at + 0x10000000) +
+             le32(size32(part)) + le32(size32(part)) + le32(0) + le32(0);
+    body += part + std::string(gap, '\0');
+    at += size32(part) + static_cast<std::uint32_t>(gap);
+  }
+  std::string header(
+      "\x7f"
+      "ELF\1\1\1",
+      7);
+  header = field(header, 16) + le16(2) + le16(40) + le32(1) + le32(0x10001000) + le32(52) +
+           le32(0) + le32(0) + le16(52) + le16(32) + le16(3) + le16(0) + le16(0) + le16(0);
+  return field(header + table, 4096) + body;
+}
+
+std::string zimage_kernel() {
+  std::string out = noise(6000, 3);
+  out.replace(0x24, 4, le32(0x016f2818));
+  return out;
+}
+
 }  // namespace wexlo::test

@@ -56,6 +56,17 @@ struct TableBytes {
 /// The sealed 512-byte prefix: a digest and a length.
 [[nodiscard]] std::string sealed(const std::string& image);
 
+/// One chipset's header of 2012 to 2015, with a word more before the tags' address.
+[[nodiscard]] std::string shifted_boot(const std::string& kernel, const std::string& ramdisk);
+/// An ELF32 program whose segments are kernel, ramdisk and more, with zeros between them.
+struct ElfBytes {
+  std::string kernel, ramdisk, more = "radio data";
+  std::size_t gap = 256;
+  [[nodiscard]] std::string done() const;
+};
+/// As much of a zImage as it is known by.
+[[nodiscard]] std::string zimage_kernel();
+
 /// A small ramdisk as a phone's first one looks: folders, /init, a property file, an fstab.
 [[nodiscard]] std::string first_ramdisk();
 

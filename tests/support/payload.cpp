@@ -105,10 +105,15 @@ std::string zip(const std::vector<Member>& members, const std::string& comment) 
       const std::string wrapped = gzip(member.data);
       stored = wrapped.substr(10, wrapped.size() - 18);
     }
-    const unsigned flags = member.data_descriptor_flag ? 8 : 0;
+    if (member.lzma) {
+      const std::string alone = lzma(member.data);
+      stored = le16(0x0409) + le16(5) + alone.substr(0, 5) + alone.substr(13);
+    }
+    const unsigned method = member.deflated ? 8 : member.lzma ? 14 : 0;
+    const unsigned flags = (member.data_descriptor_flag ? 8 : 0) | (member.lzma ? 2 : 0);
     const std::string sizes = le32(crc) + le32(static_cast<std::uint32_t>(stored.size())) +
                               le32(static_cast<std::uint32_t>(member.data.size()));
-    const std::string common = le16(flags) + le16(member.deflated ? 8 : 0) + le16(0) + le16(0x5a25);
+    const std::string common = le16(flags) + le16(method) + le16(0) + le16(0x5a25);
     const std::size_t at = out.size();
     out += "PK\x03\x04" + le16(20) + common +
            (member.data_descriptor_flag ? std::string(12, '\0') : sizes) +

@@ -55,6 +55,7 @@ struct Member {
   bool deflated = false;
   bool data_descriptor_flag = false;
   std::string extra{};  ///< extra field of the local header only
+  bool lzma = false;    ///< packed by method 14
 };
 /// A zip with a central directory, and a comment behind it.
 [[nodiscard]] std::string zip(const std::vector<Member>& members, const std::string& comment = "");

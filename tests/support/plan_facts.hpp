@@ -21,7 +21,8 @@ inline PlanFacts facts() {
   return {.device = "gnomon",
           .build = "korvale/gnomon",
           .images = {image("init_boot"), image("vbmeta")},
-          .needs = Needs::Unlocked};
+          .needs = Needs::Unlocked,
+          .products = "gnomon"};
 }
 
 inline std::string acts(const std::vector<Step>& steps) {

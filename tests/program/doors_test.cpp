@@ -1,0 +1,100 @@
+/// Packages of makers' kinds at the program's door: what comes out of them, for which phone, and
+/// what is refused.
+
+#include "program/bench.hpp"
+#include "support/packages.hpp"
+#include "support/signed_set.hpp"
+
+using namespace wexlo::test;
+namespace fs = std::filesystem;
+
+TEST_CASE("doors: a split boot image in a record container: its ramdisk is patched, for its phone") {
+  const Bench bench;
+  const std::string package = record_container(
+      {{.name = "KERNEL",
+        .data = BootBytes{.version = 1, .page = 2048, .kernel = arm64_kernel("4.14.1")}.done()},
+       {.name = "RAMDISK",
+        .data =
+            BootBytes{.version = 1, .page = 2048, .ramdisk = gzip(init_ramdisk())}.done()}});
+  write(bench.dir / "UPDATE.APP", package);
+  write(bench.dir / "update.zip", zip({{"dload/UPDATE.APP", package, true}}));
+  for (const char* firmware : {"UPDATE.APP", "update.zip"}) {
+    const Json done = program_json(
+        bench.dir, {"prepare", firmware, "-r", "r.toml", "-o", std::string("kit-") + firmware});
+    CHECK(done["result"]["target"] == "ramdisk");
+    CHECK(fs::exists(bench.dir / (std::string("kit-") + firmware) / "flash/ramdisk.img"));
+  }
+  const Json taken = program_json(bench.dir, {"extract", "UPDATE.APP", "-o", "x"});
+  CHECK(taken["result"]["partitions"].size() == 2);
+  for (const Json& one : taken["result"]["partitions"])
+    CHECK(one["verified"] == true);
+  write(bench.dir / "other.toml", "[phone]\narchitecture = \"x86_64\"\n");
+  CHECK(program_json(bench.dir, {"prepare", "UPDATE.APP", "-r", "r.toml", "--sheet", "other.toml",
+                                 "-o", "no"},
+                     1)["error"]["found"] == "architecture");
+  std::string damaged = package;
+  damaged[damaged.size() - 3000] ^= 1;
+  write(bench.dir / "bad.app", damaged);
+  CHECK(program(bench.dir, {"extract", "bad.app", "ramdisk", "-o", "y"}).exit_code == 3);
+  CHECK_FALSE(fs::exists(bench.dir / "y"));
+  CHECK(program(bench.dir, {"insert", "UPDATE.APP", "ramdisk=x/ramdisk.img", "-o", "z"}).exit_code ==
+        4);
+}
+
+TEST_CASE("doors: a download-mode set is held against the phone's model and bootloader") {
+  const Bench bench;
+  const std::string boot =
+      BootBytes{.version = 1, .kernel = arm64_kernel("4.14.1"), .ramdisk = gzip(init_ramdisk())}
+          .done();
+  write(bench.dir / "AP_KV730BXXU5CZK1_X.tar.md5", tar({{"boot.img.lz4", lz4_frame(boot)}}));
+  const auto with = [&](const std::string& model, const std::string& loader, int code) {
+    write(bench.dir / "p.toml", "[phone]\nmodel = \"" + model + "\"\n[build]\nbootloader = \"" +
+                                    loader + "\"\n");
+    return program_json(bench.dir, {"prepare", "AP_KV730BXXU5CZK1_X.tar.md5", "-r", "r.toml",
+                                    "--sheet", "p.toml", "-o", "kit", "--force"},
+                        code);
+  };
+  CHECK(with("Tarn-KV730B", "KV730BXXU5CZJ2", 0)["ok"] == true);
+  CHECK(with("Tarn-KV730B", "KV730BXXU6CZL1", 1)["error"]["found"] == "anti-rollback");
+  CHECK(with("Tarn-KV900", "KV730BXXU4CZA1", 1)["error"]["found"] == "device");
+}
+
+TEST_CASE("doors: what is no firmware, and what is not read, is named with its exit code") {
+  const Bench bench;
+  write(bench.dir / "photo.img", "\xFF\xD8\xFF\xE0" + noise(4000));
+  write(bench.dir / "page.zip", "<!DOCTYPE html><html>Sign in</html>");
+  write(bench.dir / "empty.img", "");
+  write(bench.dir / "cut.zip", read(bench.dir / "ota.zip").substr(0, 5000));
+  write(bench.dir / "locked.ozip", "OPPOENCRYPT!" + noise(4000));
+  write(bench.dir / "update.img", "RKFW" + noise(4000));
+  const std::pair<const char*, int> rows[] = {{"photo.img", 3}, {"page.zip", 3}, {"empty.img", 3},
+                                              {"cut.zip", 3},   {"locked.ozip", 4}, {"update.img", 4}};
+  for (const auto& [file, code] : rows) {
+    CAPTURE(std::string(file));
+    const auto before = bench.dir.names();
+    CHECK(program(bench.dir, {"extract", file, "--all", "-o", "x"}).exit_code == code);
+    CHECK(program(bench.dir, {"prepare", file, "-r", "r.toml", "-o", "x"}).exit_code == code);
+    CHECK(program(bench.dir, {"inspect", file}).exit_code == code);
+    CHECK(bench.dir.names() == before);
+  }
+  const Ran ran = program(bench.dir, {"extract", "locked.ozip", "-o", "x"});
+  CHECK(ran.err.contains("encrypted"));
+  CHECK(ran.err.contains("over-the-air package"));
+}
+
+TEST_CASE("doors: a folder without a chained partition: the phone's own has to do; --whole is strict") {
+  const Bench bench;
+  const SignedSet set = signed_set();
+  for (const char* name : {"vbmeta", "system"})
+    write(bench.dir / "set" / (std::string(name) + ".img"), text(set.images.at(name)));
+  const Json seen = program_json(bench.dir, {"check", "set", "--lock-state", "unlocked"});
+  CHECK(seen["result"]["unlocked"] == "starts");
+  CHECK(std::ranges::any_of(seen["findings"], [](const Json& one) {
+    return one["code"] == "phones-own-boot";
+  }));
+  const Ran ran =
+      program(bench.dir, {"--json", "check", "set", "--lock-state", "unlocked", "--whole"});
+  CHECK(ran.exit_code == 1);
+  const Json strict = Json::parse(ran.out);
+  CHECK(strict["result"]["unlocked"] == "refuses");
+}
