@@ -44,6 +44,7 @@ Json kernel_json(const kernel::Kernel& kernel) {
           {"banner", optional_text(kernel.banner)},
           {"wrapping", optional_text(kernel.wrapping)},
           {"decoded_size", kernel.decoded_size},
+          {"page_size", kernel.page_size == 0 ? Json() : Json(kernel.page_size)},
           {"config_size", kernel.config.size()},
           {"trees_offset", kernel.trees.empty() ? Json() : Json(kernel.trees_at)},
           {"trouble", optional_text(kernel.trouble)}};

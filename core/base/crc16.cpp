@@ -5,7 +5,6 @@
 #include <algorithm>
 #include <array>
 
-
 namespace wexlo {
 namespace {
 

@@ -26,8 +26,8 @@ struct Crc16Match {
 };
 [[nodiscard]] std::optional<Crc16Match> crc16_match(View bytes, std::uint16_t stored);
 
-/// A source with one CRC-16 for each block of `block` bytes (the last may be shorter). Which kind of
-/// CRC it is the first block tells; a block whose sum fits no kind, or not the first one's, is
+/// A source with one CRC-16 for each block of `block` bytes (the last may be shorter). Which kind
+/// of CRC it is the first block tells; a block whose sum fits no kind, or not the first one's, is
 /// damaged.
 /// @param sums  u16, little-endian; all of them 0 (and the bytes not): none were given
 [[nodiscard]] SourcePtr with_block_crcs(SourcePtr source, std::uint32_t block, Bytes sums);

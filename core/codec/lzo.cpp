@@ -1,5 +1,5 @@
-/// lzop files over liblzo2: a header, then blocks of their own, each with its sums. Kernels take them
-/// as ramdisks and as their own payload; blocks are 256 KiB there.
+/// lzop files over liblzo2: a header, then blocks of their own, each with its sums. Kernels take
+/// them as ramdisks and as their own payload; blocks are 256 KiB there.
 
 #include <lzo/lzo1x.h>
 #include <zlib.h>
@@ -53,7 +53,7 @@ LzoHeader read_lzo_header(View in) {
   at += 1 + std::to_integer<std::size_t>(in[at]);
   if (in.size() < at + 4) return {.need = at + 4};
   out.damaged = be_word(in, at) != lzo_sum(in.subspan(kLzoMagic.size(), at - kLzoMagic.size()),
-                                       (out.flags & kCrcOfHeader) != 0);
+                                           (out.flags & kCrcOfHeader) != 0);
   at += 4;
   if ((out.flags & kExtraField) != 0) {
     if (in.size() < at + 4) return {.need = at + 4};
@@ -149,7 +149,8 @@ class LzoDecoder final : public Decoder {
 
   Status sums() {
     packed_ = be_word(have_, 0);
-    if (packed_ == 0 || packed_ > plain_) return corrupt("lzo", "a block is larger than its content");
+    if (packed_ == 0 || packed_ > plain_)
+      return corrupt("lzo", "a block is larger than its content");
     const std::size_t whole = 4 + data_sums_ + (packed_ < plain_ ? packed_sums_ : 0);
     if (need_ < whole) {
       need_ = whole;
@@ -167,9 +168,9 @@ class LzoDecoder final : public Decoder {
     } else {
       ready_.resize(plain_);
       lzo_uint size = plain_;
-      const int code = lzo1x_decompress_safe(
-          reinterpret_cast<const unsigned char*>(have_.data()), have_.size(),
-          reinterpret_cast<unsigned char*>(ready_.data()), &size, nullptr);
+      const int code =
+          lzo1x_decompress_safe(reinterpret_cast<const unsigned char*>(have_.data()), have_.size(),
+                                reinterpret_cast<unsigned char*>(ready_.data()), &size, nullptr);
       if (code != LZO_E_OK || size != plain_) return corrupt("lzo", "not a valid block");
     }
     if (data_sums_ != 0 && promised_ != lzo_sum(ready_, (flags_ & kAdlerOfData) == 0))

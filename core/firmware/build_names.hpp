@@ -1,6 +1,6 @@
 #pragma once
-/// What the names of a download-mode set say: `WORD_BUILD_….tar.md5`. Bytes and source of the facts:
-/// docs/formats/packages.md.
+/// What the names of a download-mode set say: `WORD_BUILD_….tar.md5`. Bytes and source of the
+/// facts: docs/formats/packages.md.
 
 #include <optional>
 #include <string>

@@ -150,10 +150,11 @@ Result<std::map<std::string, std::string>> blocks_of(const SourcePtr& source,
 void check_header_sum(View header, Firmware& out) {
   const auto stored = load<std::uint16_t, LE>(header.data() + kCrcAt);
   if (stored == 0 || crc16_match(header.first(kCrcAt), stored)) return;
-  out.note(FindingCode::ContainerSum,
-           fmt::format("The container's header does not have the CRC-16 {:04x} that it promises: it "
-                       "may be damaged, or was changed by another program.",
-                       stored));
+  out.note(
+      FindingCode::ContainerSum,
+      fmt::format("The container's header does not have the CRC-16 {:04x} that it promises: it "
+                  "may be damaged, or was changed by another program.",
+                  stored));
 }
 
 }  // namespace
@@ -176,16 +177,16 @@ Result<FirmwarePtr> open_download_container(const SourcePtr& source, const Openi
   Bundle bundle{.name = source->name()};
   for (const Row& row : rows) {
     const auto block = blocks.find(row.id);
-    bundle.items.push_back({.path = row.file,
-                            .size = row.size,
-                            .stored_size = row.size,
-                            .open = [source, row](const Context&) {
-                              return open_window(source, row.offset, row.size,
-                                                 source->name() + "!" + row.file);
-                            },
-                            .partition = block == blocks.end()
-                                             ? std::string()
-                                             : listing::partition_of(block->second)});
+    bundle.items.push_back(
+        {.path = row.file,
+         .size = row.size,
+         .stored_size = row.size,
+         .open =
+             [source, row](const Context&) {
+               return open_window(source, row.offset, row.size, source->name() + "!" + row.file);
+             },
+         .partition =
+             block == blocks.end() ? std::string() : listing::partition_of(block->second)});
   }
   const std::string product = text16(header, kProductAt, kName),
                     version = text16(header, kVersionAt, kName);

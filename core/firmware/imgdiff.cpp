@@ -102,8 +102,8 @@ class ImagePatcher {
 
   Status put(View bytes) {
     if (bytes.size() > left_)
-      return fail({.code = ErrorCode::LimitExceeded,
-                   .message = "the patch gives more than its image has"});
+      return fail(
+          {.code = ErrorCode::LimitExceeded, .message = "the patch gives more than its image has"});
     left_ -= bytes.size();
     return write_(bytes);
   }

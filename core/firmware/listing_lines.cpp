@@ -15,8 +15,8 @@ namespace {
 constexpr std::array<std::string_view, 4> kVerbs{"flash", "flash:raw", "write", "program"};
 /// Words that stand before a file's name in plain text.
 constexpr std::array<std::string_view, 25> kNoNames{
-    "the", "a",    "an",   "this", "that",  "your", "my",   "our",      "its",
-    "new", "all",  "each", "both", "stock", "old",  "file", "image",    "images",
+    "the", "a",    "an",   "this", "that",  "your", "my",   "our",   "its",
+    "new", "all",  "each", "both", "stock", "old",  "file", "image", "images",
     "img", "with", "to",   "from", "and",   "or",   "of"};
 constexpr std::array<std::string_view, 5> kTellers{"echo", "@echo", "printf", "print", "ui_print"};
 
@@ -99,10 +99,18 @@ std::optional<ListingRow> written_by(const std::vector<std::string>& words, std:
 }  // namespace
 
 std::string without_own_folder(std::string_view line) {
-  static constexpr std::string_view kHere[] = {
-      "%~dp0\\",          "%~dp0/",          "%~dp0",           "%cd%\\",
-      "`dirname $0`/",    "`dirname \"$0\"`/", "$(dirname $0)/", "$(dirname \"$0\")/",
-      "$(dirname -- \"$0\")/", "${0%/*}/",   "$(pwd)/",         "`pwd`/"};
+  static constexpr std::string_view kHere[] = {"%~dp0\\",
+                                               "%~dp0/",
+                                               "%~dp0",
+                                               "%cd%\\",
+                                               "`dirname $0`/",
+                                               "`dirname \"$0\"`/",
+                                               "$(dirname $0)/",
+                                               "$(dirname \"$0\")/",
+                                               "$(dirname -- \"$0\")/",
+                                               "${0%/*}/",
+                                               "$(pwd)/",
+                                               "`pwd`/"};
   std::string out(line);
   for (const std::string_view here : kHere)
     for (std::size_t at = out.find(here); at != out.npos; at = out.find(here, at))
@@ -163,8 +171,8 @@ std::optional<std::size_t> TableLines::partition_column() const {
   constexpr std::size_t kLeast = 3;  // lines: fewer may be a text that names files
   if (table_.size() < kLeast) return std::nullopt;
   const auto all = [&](std::size_t column, auto holds) {
-    return std::ranges::all_of(
-        table_, [&](const Line& line) -> bool { return holds(line.words[column]); });
+    return std::ranges::all_of(table_,
+                               [&](const Line& line) -> bool { return holds(line.words[column]); });
   };
   for (std::size_t column = table_.front().file; column-- > 0;) {
     if (all(column, [&](const std::string& word) { return number(word) || promise_of(word, by_); }))

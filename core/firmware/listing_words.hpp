@@ -36,7 +36,6 @@ enum class Meaning {
   AntiRollback
 };
 
-
 /// Lower case, letters and digits only: `SECTOR_SIZE_IN_BYTES` and `sectorSizeInBytes` are one.
 [[nodiscard]] std::string plain(std::string_view key);
 /// @param key  in its plain form

@@ -7,7 +7,6 @@
 
 #include "base/contains.hpp"
 
-
 namespace wexlo {
 namespace {
 
@@ -46,8 +45,11 @@ constexpr Mark kMarks[] = {
     {0, "%PDF"sv, {"pdf", NotFirmware, "a document (PDF)"}},
     {0, "\xD0\xCF\x11\xE0"sv, {"office", NotFirmware, "an office document"}},
     {0, "{\\rtf"sv, {"rtf", NotFirmware, "a document (RTF)"}},
-    {0, "MZ"sv, {"program", NotFirmware, "a program for a PC", "If it unpacks firmware, run it and "
-                                                              "give the folder that it makes."}},
+    {0,
+     "MZ"sv,
+     {"program", NotFirmware, "a program for a PC",
+      "If it unpacks firmware, run it and "
+      "give the folder that it makes."}},
     {0, "7z\xBC\xAF\x27\x1C"sv, {"7z", Container, "a 7z archive", kUnpack}},
     {0, "Rar!\x1A\x07"sv, {"rar", Container, "a RAR archive", kUnpack}},
     {0, "MSCF"sv, {"cab", Container, "a cabinet archive", kUnpack}},
@@ -66,8 +68,7 @@ constexpr NamedKind kOffice{"office", NotFirmware, "an office document"};
 constexpr NamedKind kText{"text", NotFirmware, "a text"};
 
 bool has(View start, std::size_t at, std::string_view bytes) {
-  return start.size() >= at + bytes.size() &&
-         as_text(start.subspan(at, bytes.size())) == bytes;
+  return start.size() >= at + bytes.size() && as_text(start.subspan(at, bytes.size())) == bytes;
 }
 
 /// A version of 1 to 4, then `SIN`.
@@ -130,7 +131,9 @@ Result<const NamedKind*> named_kind(const Source& source, View start) {
 }
 
 const NamedKind* named_bundle(const Bundle& bundle) {
-  const auto holds = [&](std::string_view path) { return contains(bundle.items, path, &Item::path); };
+  const auto holds = [&](std::string_view path) {
+    return contains(bundle.items, path, &Item::path);
+  };
   if (holds("AndroidManifest.xml") && (holds("classes.dex") || holds("resources.arsc")))
     return &kApp;
   return holds("[Content_Types].xml") ? &kOffice : nullptr;

@@ -1,7 +1,8 @@
 #pragma once
 /// What Wexlo knows by its first bytes and does not open: makers' containers, encrypted or of a
-/// form that is not read, and files that are no firmware at all. One table: docs/formats/packages.md
-/// has it for users. It is asked before an image is looked for inside a file.
+/// form that is not read, and files that are no firmware at all. One table:
+/// docs/formats/packages.md has it for users. It is asked before an image is looked for inside a
+/// file.
 
 #include <optional>
 

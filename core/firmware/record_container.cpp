@@ -86,9 +86,7 @@ class RecordReader {
     if (raw.size() < kHeader)
       return fail(bad(ErrorCode::Truncated, at, "the file ends inside a record's header",
                       fmt::format("{} bytes", kHeader), fmt::format("{} bytes", raw.size())));
-    const auto u32 = [&](std::size_t where) {
-      return load<std::uint32_t, LE>(raw.data() + where);
-    };
+    const auto u32 = [&](std::size_t where) { return load<std::uint32_t, LE>(raw.data() + where); };
     Record out{.name = std::string(until_nul(raw.subspan(kNameAt, kText))),
                .date = std::string(until_nul(raw.subspan(kDateAt, kText))),
                .at = at,
@@ -102,17 +100,16 @@ class RecordReader {
     if (out.end() > source_.size())
       return fail(bad(ErrorCode::Truncated, at,
                       fmt::format("the file ends inside the record {}", printable(out.name)),
-                      fmt::format("{} bytes", out.end()),
-                      fmt::format("{} bytes", source_.size())));
+                      fmt::format("{} bytes", out.end()), fmt::format("{} bytes", source_.size())));
     const std::uint64_t sums = (out.header_size - kHeader) / 2;
     const std::uint64_t blocks =
         out.block == 0 ? 0 : (std::uint64_t{out.size} + out.block - 1) / out.block;
     // A record may have no sums at all; part of them is a lie.
     if (sums != 0 && sums != blocks)
-      return fail(bad(ErrorCode::BadValue, at + kHeaderSizeAt,
-                      fmt::format("the table of sums of {} does not fit its data",
-                                  printable(out.name)),
-                      fmt::format("{} sums", blocks), fmt::format("{} sums", sums)));
+      return fail(
+          bad(ErrorCode::BadValue, at + kHeaderSizeAt,
+              fmt::format("the table of sums of {} does not fit its data", printable(out.name)),
+              fmt::format("{} sums", blocks), fmt::format("{} sums", sums)));
     return out;
   }
 
@@ -131,8 +128,7 @@ std::string partition_of(const Record& record) {
 
 Result<SourcePtr> open_record(const SourcePtr& source, const Record& record) {
   WEXLO_TRY(SourcePtr window,
-            open_window(source, record.data_at(), record.size,
-                        source->name() + "!" + record.name));
+            open_window(source, record.data_at(), record.size, source->name() + "!" + record.name));
   if (record.header_size == kHeader) return window;
   WEXLO_TRY(Bytes sums, read_some(*source, record.at + kHeader, record.header_size - kHeader));
   return with_block_crcs(std::move(window), record.block, std::move(sums));
@@ -153,13 +149,12 @@ Result<FirmwarePtr> open_records(const SourcePtr& source, const Opening& opening
     const std::string partition = partition_of(record);
     if (auto fits = check_partition_name(partition); !fits)
       return fail(in_file(std::move(fits).error(), source->name()));
-    bundle.items.push_back({.path = record.name,
-                            .size = record.size,
-                            .stored_size = record.size,
-                            .open = [source, record](const Context&) {
-                              return open_record(source, record);
-                            },
-                            .partition = partition});
+    bundle.items.push_back(
+        {.path = record.name,
+         .size = record.size,
+         .stored_size = record.size,
+         .open = [source, record](const Context&) { return open_record(source, record); },
+         .partition = partition});
   }
   std::string detail = fmt::format("{} records", records.size());
   if (!records.empty() && !records.front().date.empty())

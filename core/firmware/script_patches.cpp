@@ -108,13 +108,14 @@ class ScriptPatchContent final : public Content {
   Result<Bytes> made(const Context& context) const {
     if (base_ == nullptr) return fail(needs_base());
     if (what_.old_size > kMostPatched || what_.new_size > kMostPatched)
-      return fail({.code = ErrorCode::LimitExceeded,
-                   .message = fmt::format("the patch of {} is for too large an image",
-                                          what_.partition),
-                   .file = patch_->name()});
+      return fail(
+          {.code = ErrorCode::LimitExceeded,
+           .message = fmt::format("the patch of {} is for too large an image", what_.partition),
+           .file = patch_->name()});
     WEXLO_TRY(const SourcePtr before, base_->image(what_.partition, context));
     WEXLO_TRY(const Bytes old, read_some(*before, 0, what_.old_size));
-    WEXLO_CHECK(check(old, what_.old_sha1, "the base's image is not the one that the patch is for"));
+    WEXLO_CHECK(
+        check(old, what_.old_sha1, "the base's image is not the one that the patch is for"));
     WEXLO_TRY(const Blob patch, read_all(*patch_, kMostPatch));
     Bytes out;
     const OldBytes bytes{old.size(), [&](std::uint64_t offset, MutableView into) -> Status {

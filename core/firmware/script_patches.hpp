@@ -9,9 +9,9 @@ namespace wexlo {
 
 struct ScriptPatch {
   std::string partition;
-  std::string file;                           ///< the patch's, in the package
-  std::uint64_t old_size = 0, new_size = 0;   ///< bytes
-  std::string old_sha1, new_sha1;             ///< lower-case hex
+  std::string file;                          ///< the patch's, in the package
+  std::uint64_t old_size = 0, new_size = 0;  ///< bytes
+  std::string old_sha1, new_sha1;            ///< lower-case hex
 };
 /// The calls that are whole; others are passed over.
 [[nodiscard]] std::vector<ScriptPatch> read_script_patches(std::string_view script);

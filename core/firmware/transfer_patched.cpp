@@ -29,7 +29,12 @@ class BlockPatcher {
  public:
   BlockPatcher(const TransferPlan& plan, const Source& data, const Source* patches,
                const Scratch& image, std::uint64_t size, const Context& context)
-      : plan_(plan), data_(data), patches_(patches), image_(image), size_(size), context_(context) {}
+      : plan_(plan),
+        data_(data),
+        patches_(patches),
+        image_(image),
+        size_(size),
+        context_(context) {}
 
   Status run() {
     std::size_t done = 0;
@@ -98,8 +103,8 @@ class BlockPatcher {
     for (const auto& [begin, end] : one.target)
       for (std::uint64_t block = begin; block < end;) {
         const std::uint64_t count = std::min<std::uint64_t>(end - block, 256);
-        WEXLO_CHECK(image_.write_at(block * kBlockSize,
-                                    View(zeros).first(static_cast<std::size_t>(count * kBlockSize))));
+        WEXLO_CHECK(image_.write_at(
+            block * kBlockSize, View(zeros).first(static_cast<std::size_t>(count * kBlockSize))));
         block += count;
       }
     return {};
@@ -168,7 +173,8 @@ class BlockPatcher {
 
   Status change(const TransferCommand& one) {
     WEXLO_TRY(Bytes source, gather(one.source));
-    WEXLO_CHECK(check(source, one.old_sha1, "the base's blocks are not those that the list patches"));
+    WEXLO_CHECK(
+        check(source, one.old_sha1, "the base's blocks are not those that the list patches"));
     if (one.act == TransferAct::Move) return write(one.target, source);
     if (patches_ == nullptr)
       return fail(wrong(ErrorCode::NotFound, "the list patches, and the package has no patches"));
@@ -272,8 +278,7 @@ class PatchedTransfer final : public Content {
     WEXLO_CHECK(scratch->resize(size));
     ScratchImage sink(*scratch);
     WEXLO_CHECK(copy_source(*before, {}, sink, {.digest = false}, context));
-    WEXLO_CHECK(
-        BlockPatcher(plan_, *data_, patches_.get(), *scratch, size, context).run());
+    WEXLO_CHECK(BlockPatcher(plan_, *data_, patches_.get(), *scratch, size, context).run());
     return open_scratch(std::move(scratch), size, data_->name());
   }
 

@@ -95,8 +95,8 @@ class Twins {
         ++i;
         continue;
       }
-      const bool whole = partition_class(without_slot(all()[members[0]].name)) !=
-                         PartitionClass::Other;
+      const bool whole =
+          partition_class(without_slot(all()[members[0]].name)) != PartitionClass::Other;
       set_aside(members[i], members[0],
                 whole ? "both hold the same bytes" : "both have the same size and first bytes");
       members.erase(members.begin() + static_cast<std::ptrdiff_t>(i));

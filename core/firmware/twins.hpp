@@ -1,6 +1,6 @@
 #pragma once
-/// Several files of one partition in one package: an image beside its sparse twin, a signed copy, an
-/// older backup, the other slot's.
+/// Several files of one partition in one package: an image beside its sparse twin, a signed copy,
+/// an older backup, the other slot's.
 
 #include "firmware/firmware.hpp"
 

@@ -58,7 +58,10 @@ Error bad(ErrorCode code, std::size_t at, std::string message) {
 }  // namespace
 
 bool looks_like_elf_boot(View start) {
-  constexpr std::string_view kElf32Little{"\x7f" "ELF\1\1", 6};
+  constexpr std::string_view kElf32Little{
+      "\x7f"
+      "ELF\1\1",
+      6};
   if (start.size() < kHeader + 2 * kEntry || !as_text(start).starts_with(kElf32Little))
     return false;
   const unsigned count = u16(start, kCountAt);
@@ -67,7 +70,8 @@ bool looks_like_elf_boot(View start) {
       u32(start, field_at(1, 0)) != kLoad)
     return false;
   const std::uint32_t kernel = u32(start, field_at(0, kOffsetIn));
-  return kernel >= kHeader + 2 * kEntry && kernel < start.size() && is_kernel(start.subspan(kernel));
+  return kernel >= kHeader + 2 * kEntry && kernel < start.size() &&
+         is_kernel(start.subspan(kernel));
 }
 
 Result<Image> parse_elf_boot(const Blob& bytes) {

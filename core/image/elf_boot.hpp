@@ -1,7 +1,7 @@
 #pragma once
 /// A boot image in the form of an ELF32 program: its first segment is the kernel, the second the
-/// ramdisk, further ones a radio's data or the command line as text. Kernel and ramdisk are replaced
-/// in their places, everything else is carried: docs/formats/wrappings.md.
+/// ramdisk, further ones a radio's data or the command line as text. Kernel and ramdisk are
+/// replaced in their places, everything else is carried: docs/formats/wrappings.md.
 
 #include "image/layout.hpp"
 

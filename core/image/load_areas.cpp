@@ -43,9 +43,8 @@ std::vector<std::string> load_overlaps(const Image& image) {
 std::vector<std::string> new_load_overlaps(const Image& image, const Image& stock) {
   std::vector<std::string> out = load_overlaps(image);
   const std::vector<std::string> before = load_overlaps(stock);
-  std::erase_if(out, [&](const std::string& one) {
-    return std::ranges::find(before, one) != before.end();
-  });
+  std::erase_if(
+      out, [&](const std::string& one) { return std::ranges::find(before, one) != before.end(); });
   return out;
 }
 

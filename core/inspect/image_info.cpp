@@ -70,6 +70,10 @@ std::string detail_of(const std::vector<RamdiskInfo>& ramdisks) {
 std::string kernel_detail(const kernel::Kernel& kernel) {
   std::string out =
       kernel.release.empty() ? kernel.form : fmt::format("{}, {}", kernel.form, kernel.release);
+  // Pages of 4 KiB are what everybody takes for granted.
+  constexpr std::uint32_t kUsualPage = 4096;
+  if (kernel.page_size > kUsualPage)
+    out += fmt::format(", pages of {}", human_size(kernel.page_size));
   if (!kernel.trouble.empty()) out += "; does not read: " + kernel.trouble;
   return out;
 }

@@ -253,6 +253,8 @@ class Stages {
                                        .rooms = kit.super.rooms},
                                       context_));
     std::ranges::move(flags, std::back_inserter(found));
+    WEXLO_TRY(auto pages, judge_pages(kit.images, *in_.stock, context_));
+    std::ranges::move(pages, std::back_inserter(found));
     if (options_.signer && verdict.locked != verified::Outlook::Starts)
       found.push_back({Level::Warning, FindingCode::NotLocked, verdict.why});
     if (verdict.needs == Needs::OwnKey) kit.key = key;

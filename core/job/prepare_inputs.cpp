@@ -78,10 +78,10 @@ Result<PrepareInputs> open_inputs(const std::filesystem::path& firmware,
   }
   WEXLO_TRY(out.firmware, open_firmware(firmware.string(), opening));
   if (options.sheet) out.firmware->slot = options.sheet->text("state.current_slot");
-  if (options.base.empty()) WEXLO_CHECK(judge_incremental(*out.firmware, firmware, out.findings));
   out.stock = std::make_unique<StockImages>(*out.firmware, firmware.string(), options.cache);
   out.purpose = purpose_of(options, out.firmware->build);
   out.findings = judge_older_phone(options.older.device, options.older.build, out.firmware->build);
+  if (options.base.empty()) WEXLO_CHECK(judge_incremental(*out.firmware, firmware, out.findings));
   WEXLO_CHECK(look_at_siblings(*out.firmware, firmware.string(), out.findings, context));
   WEXLO_CHECK(open_given_files(options, out, context));
   return out;

@@ -1,7 +1,7 @@
 /// Listings: what names a partition, what only speaks of a file, what describes a phone's storage.
 
-#include "core/package_bench.hpp"
 #include "firmware/listing.hpp"
+#include "core/package_bench.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
@@ -9,7 +9,7 @@ using namespace wexlo::test;
 namespace {
 
 Listing listing_of(const std::string& name, const std::string& text,
-             const std::vector<std::string>& files) {
+                   const std::vector<std::string>& files) {
   return read_listing(text, name, [&](std::string_view file) {
     return std::ranges::any_of(
         files, [&](const std::string& one) { return one == file || one == base_name(file); });
@@ -17,7 +17,8 @@ Listing listing_of(const std::string& name, const std::string& text,
 }
 
 /// The partition that a text gives a file; "": it names none.
-std::string partition_in(const std::string& name, const std::string& text, const std::string& file) {
+std::string partition_in(const std::string& name, const std::string& text,
+                         const std::string& file) {
   std::string out;
   for (const ListingRow& row : listing_of(name, text, {file}).rows)
     if (!row.partition.empty()) out = row.partition;
@@ -37,9 +38,8 @@ TEST_CASE("listing: prose never names a partition") {
   for (const char* text :
        {"flash init_boot.img", "Flash the init_boot.img with your tool.",
         "Then flash the file modem.img to the phone.", "Use modem.img or boot.img.",
-        "flash the modem.img", "You can write a modem.img here: modem.img",
-        "Note: modem.img", "1. modem.img\n2. modem.img",
-        "1. flash modem.img\n2. flash modem.img\n3. flash modem.img",
+        "flash the modem.img", "You can write a modem.img here: modem.img", "Note: modem.img",
+        "1. modem.img\n2. modem.img", "1. flash modem.img\n2. flash modem.img\n3. flash modem.img",
         "- modem.img: the radio\n- modem.img: again", "echo flash radio modem.img",
         "Please program your modem.img soon"})
     for (const char* file : {"README.txt", "install.md.txt"}) {
@@ -50,8 +50,9 @@ TEST_CASE("listing: prose never names a partition") {
   // The whole of it, as a bench meets it.
   const auto firmware = open_set({{"boot.img", boot_image()},
                                   {"init_boot.img", boot_image(2)},
-                                  {"README.txt", "First flash init_boot.img\nthen flash boot.img\n"
-                                                 "and flash init_boot.img again.\n"}});
+                                  {"README.txt",
+                                   "First flash init_boot.img\nthen flash boot.img\n"
+                                   "and flash init_boot.img again.\n"}});
   REQUIRE(firmware);
   CHECK(names_in(**firmware) == std::vector<std::string>{"boot", "init_boot"});
 }
@@ -101,8 +102,9 @@ TEST_CASE("listing: a file of the boot chain keeps its name where a listing's wo
   const std::string kernel = "<a><program label=\"oem\" filename=\"boot.img\"/></a>";
   const auto firmware = open_set({{"boot.img", boot_image()}, {"x.xml", kernel}});
   CHECK((*firmware)->find("boot") != nullptr);
-  const auto other = open_set({{"recovery.img", boot_image()},
-                               {"x.xml", "<a><program label=\"boot\" filename=\"recovery.img\"/></a>"}});
+  const auto other =
+      open_set({{"recovery.img", boot_image()},
+                {"x.xml", "<a><program label=\"boot\" filename=\"recovery.img\"/></a>"}});
   CHECK((*other)->find("boot") != nullptr);
 }
 
@@ -139,10 +141,11 @@ TEST_CASE("listing: rows of one label are one partition, laid out by their secto
              std::to_string(count) + "\" file_sector_offset=\"" + std::to_string(from) + "\"/>";
     };
     const std::string wanted = a + std::string(2 * unit, '\0') + b + c.substr(unit);
-    for (const auto& rows :
-         {row("super_2.img", "104", 1) + row("super_1.img", "100", 2) + row("super_3.img", "105", 2, 1),
-          row("super_1.img", "NUM_DISK_SECTORS-50.", 2) + row("super_2.img", "NUM_DISK_SECTORS-46.", 1) +
-              row("super_3.img", "NUM_DISK_SECTORS-45.", 2, 1)}) {
+    for (const auto& rows : {row("super_2.img", "104", 1) + row("super_1.img", "100", 2) +
+                                 row("super_3.img", "105", 2, 1),
+                             row("super_1.img", "NUM_DISK_SECTORS-50.", 2) +
+                                 row("super_2.img", "NUM_DISK_SECTORS-46.", 1) +
+                                 row("super_3.img", "NUM_DISK_SECTORS-45.", 2, 1)}) {
       const auto firmware = open_set({{"super_1.img", a},
                                       {"super_2.img", b},
                                       {"super_3.img", c},
@@ -155,7 +158,8 @@ TEST_CASE("listing: rows of one label are one partition, laid out by their secto
   }
 }
 
-TEST_CASE("listing: a piece that is missing, or lies over another, is told for its partition alone") {
+TEST_CASE(
+    "listing: a piece that is missing, or lies over another, is told for its partition alone") {
   const auto with = [](const std::string& rows) {
     return open_set({{"a.img", noise(1024, 1)},
                      {"b.img", noise(512, 2)},

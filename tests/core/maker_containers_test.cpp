@@ -1,4 +1,5 @@
-/// Makers' containers: the record container, the packed download container, and what is named alone.
+/// Makers' containers: the record container, the packed download container, and what is named
+/// alone.
 
 #include "base/crc16.hpp"
 #include "core/package_bench.hpp"
@@ -75,7 +76,8 @@ TEST_CASE("records: cut at every structure, with lying sizes and names with path
                                  whole.size() / 2, whole.size() - 20})
     CHECK(opens_with(whole.substr(0, size)) == ErrorCode::Truncated);
   const auto with = [](RecordBytes record) {
-    return opens_with(record_container({{.name = "BOOT", .data = boot_image()}, std::move(record)}));
+    return opens_with(
+        record_container({{.name = "BOOT", .data = boot_image()}, std::move(record)}));
   };
   CHECK(with({.name = "X", .data = "abc", .header_size = 97}) == ErrorCode::BadValue);
   CHECK(with({.name = "X", .data = "abc", .header_size = 0xFFFFFFFF}) == ErrorCode::BadValue);
@@ -91,8 +93,8 @@ TEST_CASE("records: cut at every structure, with lying sizes and names with path
 TEST_CASE("crc-16: the kinds by the sum of their check text") {
   const std::string text = "123456789";
   const std::map<std::string_view, unsigned> known{
-      {"x-25", 0x906E},   {"mcrf4xx", 0x6F91}, {"kermit", 0x2189},
-      {"arc", 0xBB3D},    {"modbus", 0x4B37},  {"usb", 0xB4C8},
+      {"x-25", 0x906E},     {"mcrf4xx", 0x6F91}, {"kermit", 0x2189},
+      {"arc", 0xBB3D},      {"modbus", 0x4B37},  {"usb", 0xB4C8},
       {"ibm-3740", 0x29B1}, {"genibus", 0xD64E}, {"xmodem", 0x31C3}};
   CHECK(crc16_kinds().size() == known.size());
   for (const Crc16Kind& kind : crc16_kinds()) {
@@ -108,14 +110,14 @@ TEST_CASE("download container: files by the XML among them, else by their names"
   const std::string xml =
       "<?xml version=\"1.0\"?><BMAConfig><ProductList><Product><SchemeName>x</SchemeName>"
       "<File><ID>BOOT</ID><Type>YAFFS_IMG2</Type><Block id=\"boot\"><Base>0x0</Base></Block>"
-      "</File><File><ID>VBM</ID><Block id=\"vbmeta_a\"/></File></Product></ProductList></BMAConfig>";
+      "</File><File><ID>VBM</ID><Block "
+      "id=\"vbmeta_a\"/></File></Product></ProductList></BMAConfig>";
   const DownloadBytes bytes{.files = {{"", "config.xml", xml},
                                       {"FDL", "fdl1-sign.bin", noise(600, 4)},
                                       {"BOOT", "7.dat", boot_image()},
                                       {"DTBO", "dtbo-sign.img", noise(700, 5)},
                                       {"ERASE", "", ""}}};
-  for (const std::string& whole :
-       {bytes.done(), zip({{"x/firmware.pac", bytes.done(), true}})}) {
+  for (const std::string& whole : {bytes.done(), zip({{"x/firmware.pac", bytes.done(), true}})}) {
     const auto firmware = open(whole, "x.pac");
     REQUIRE(firmware);
     CHECK(content(**firmware, "boot").value() == boot_image());
@@ -165,7 +167,8 @@ TEST_CASE("named: what is known by its first bytes is told, before an image is l
       {"\x74\x18\x96\x32" + zeros, "chunked", NamedSort::Container},
       {"OPPOENCRYPT!" + zeros, "encrypted-zip", NamedSort::Encrypted},
       {"\x48\x74\x63\x40\x65\x67\x69\x24" + zeros, "encrypted-zip", NamedSort::Encrypted},
-      {noise(4096 + 16) + le32(0x7CEF) + std::string(492, 'x') + noise(3584), "", NamedSort::Encrypted},
+      {noise(4096 + 16) + le32(0x7CEF) + std::string(492, 'x') + noise(3584), "",
+       NamedSort::Encrypted},
       {noise(8192) + std::string(16, 'y') + le32(0x7CEF) + noise(4076), "encrypted-list",
        NamedSort::Encrypted},
       {"\3SIN" + zeros, "signed-image", NamedSort::Container},
@@ -187,14 +190,14 @@ TEST_CASE("named: what is known by its first bytes is told, before an image is l
     REQUIRE(*found != nullptr);
     CHECK((*found)->kind == row.kind);
     CHECK((*found)->sort == row.sort);
-    CHECK(opens_with(bytes) == (row.sort == NamedSort::NotFirmware ? ErrorCode::BadMagic
-                                                                : ErrorCode::Unsupported));
+    CHECK(opens_with(bytes) ==
+          (row.sort == NamedSort::NotFirmware ? ErrorCode::BadMagic : ErrorCode::Unsupported));
   }
   CHECK(opens_with("") == ErrorCode::BadMagic);
   // An app is a zip, and no firmware for the images that it may carry.
   CHECK(opens_with(zip({{"AndroidManifest.xml", "x"},
-                     {"classes.dex", "x"},
-                     {"assets/data.bin", noise(900)}})) == ErrorCode::BadMagic);
+                        {"classes.dex", "x"},
+                        {"assets/data.bin", noise(900)}})) == ErrorCode::BadMagic);
 }
 
 TEST_CASE("named: a container that is not read hides nothing beside it") {
@@ -204,7 +207,8 @@ TEST_CASE("named: a container that is not read hides nothing beside it") {
   CHECK(content(**firmware, "boot"));
   CHECK(content(**firmware, "update").error().code == ErrorCode::Unsupported);
   // With nothing beside it, it is what is told.
-  CHECK(opens_with(zip({{"firmware.zip", "OPPOENCRYPT!" + noise(5000)}})) == ErrorCode::Unsupported);
+  CHECK(opens_with(zip({{"firmware.zip", "OPPOENCRYPT!" + noise(5000)}})) ==
+        ErrorCode::Unsupported);
 }
 
 TEST_CASE("zip: lzma members, and something before the first entry") {
@@ -225,9 +229,8 @@ TEST_CASE("zip: lzma members, and something before the first entry") {
 TEST_CASE("packings: frames of zstd and lz4 one behind the other are one image") {
   const std::string boot = boot_image();
   const std::string a = boot.substr(0, 3000), b = boot.substr(3000);
-  for (const auto& [name, bytes] :
-       {std::pair{"boot.img.zst", zstd(a) + zstd(b)},
-        std::pair{"boot.img.lz4", lz4_frame(a) + lz4_frame(b)}}) {
+  for (const auto& [name, bytes] : {std::pair{"boot.img.zst", zstd(a) + zstd(b)},
+                                    std::pair{"boot.img.lz4", lz4_frame(a) + lz4_frame(b)}}) {
     const auto firmware = open(bytes, name);
     REQUIRE(firmware);
     CHECK(content(**firmware, "boot").value() == boot);

@@ -128,7 +128,8 @@ TEST_CASE("kernel: its page size, and programs that are linked for smaller pages
   std::string kernel = arm64_kernel("6.6.1-korvale");
   kernel.replace(24, 8, le64(0));
   CHECK(kernel::read(blob(kernel)).page_size == 0);
-  for (const auto& [flags, pages] : {std::pair{2, 4096u}, std::pair{4, 16384u}, std::pair{6, 65536u}}) {
+  for (const auto& [flags, pages] :
+       {std::pair{2, 4096u}, std::pair{4, 16384u}, std::pair{6, 65536u}}) {
     kernel.replace(24, 8, le64(static_cast<std::uint64_t>(flags) | 8));
     CHECK(kernel::read(blob(kernel)).page_size == pages);
   }
@@ -156,16 +157,19 @@ TEST_CASE("lzo: lzop's files are read, a written one has the same content and th
   CHECK(packed.size() < data.size() / 10);
   CHECK(text(View(packed).first(40)) == stored.substr(0, 40));
   CHECK(text(value_of(decode(Compression::Lzo, packed)).bytes.view()) == data);
-  CHECK(text(value_of(decode(Compression::Lzo, value_of(encode(Compression::Lzo, {})))).bytes.view())
-            .empty());
+  CHECK(
+      text(value_of(decode(Compression::Lzo, value_of(encode(Compression::Lzo, {})))).bytes.view())
+          .empty());
   for (std::size_t cut = 0; cut < 60; ++cut)
     CHECK_FALSE(decode(Compression::Lzo, as_view(stored.substr(0, cut))));
-  for (const std::size_t flip : {std::size_t{12}, std::size_t{30}, std::size_t{50}, std::size_t{500}}) {
+  for (const std::size_t flip :
+       {std::size_t{12}, std::size_t{30}, std::size_t{50}, std::size_t{500}}) {
     std::string bad = stored;
     bad[flip] ^= 0x40;
     CHECK_FALSE(decode(Compression::Lzo, as_view(bad)));
   }
   // A touched ramdisk is written as lzo again.
-  const LoadedImage image = load(BootBytes{.version = 1, .page = 2048, .kernel = zimage_kernel(), .ramdisk = stored}.done());
+  const LoadedImage image = load(
+      BootBytes{.version = 1, .page = 2048, .kernel = zimage_kernel(), .ramdisk = stored}.done());
   CHECK(at(ramdisk_of(image.bytes.view()), "init") != "(none)");
 }

@@ -21,9 +21,10 @@ Result<std::string> with_base(const std::vector<Member>& package, const std::str
                               const std::string& old) {
   Opening opening;
   if (!old.empty())
-    opening.base = std::make_shared<const BaseImages>(value_of(open_set({{name + ".img", old}})),
-                                                      "older");
-  WEXLO_TRY(const FirmwarePtr firmware, open_source(open_memory(blob(zip(package)), "x.zip"), opening));
+    opening.base =
+        std::make_shared<const BaseImages>(value_of(open_set({{name + ".img", old}})), "older");
+  WEXLO_TRY(const FirmwarePtr firmware,
+            open_source(open_memory(blob(zip(package)), "x.zip"), opening));
   return content(*firmware, name);
 }
 
@@ -119,7 +120,8 @@ TEST_CASE("transfer lists: move, stash, patch, new and zero on top of the older 
 TEST_CASE("transfer lists: the oldest form, and what is wrong in a newer one") {
   const std::string a = block_of(1), b = block_of(2);
   const auto made = [&](const std::string& list) {
-    return with_base({{"s.transfer.list", list}, {"s.new.dat", ""}, {"s.patch.dat", "x"}}, "s", a + b);
+    return with_base({{"s.transfer.list", list}, {"s.new.dat", ""}, {"s.patch.dat", "x"}}, "s",
+                     a + b);
   };
   CHECK(made("1\n2\nmove 2,0,1 2,1,2\n").value() == a + a);
   CHECK(made("2\n2\n0\n0\nstash 7 2,0,1\nmove 2,1,2 1 - 7:2,0,1\nzero 2,0,1\n").value() ==
@@ -127,8 +129,7 @@ TEST_CASE("transfer lists: the oldest form, and what is wrong in a newer one") {
   CHECK(made("2\n1\n0\n0\nmove 2,1,2 1 - 7:2,0,1\n").error().code == ErrorCode::Corrupt);
   CHECK(made("2\n1\n0\n0\nmove 2,0,2 1 2,0,1\n").error().code == ErrorCode::Corrupt);
   CHECK(made("2\n1\n0\n0\nmove 2,0,1 1 2,0,1 2,5,6\n").error().code == ErrorCode::OutOfRange);
-  CHECK(made("2\n1\n0\n0\nmove 2,0,1 99999999 2,0,1\n").error().code ==
-        ErrorCode::LimitExceeded);
+  CHECK(made("2\n1\n0\n0\nmove 2,0,1 99999999 2,0,1\n").error().code == ErrorCode::LimitExceeded);
   CHECK(made("4\n1\n0\n0\ncompute_hash_tree 2,0,1 2,1,2 sha256 aa bb\n").error().code ==
         ErrorCode::Unsupported);
   for (const char* bad : {"move", "move 2,0,1", "move 2,0,1 x 2,0,1", "move 2,0,1 1 - 7", "stash 7",
@@ -143,23 +144,23 @@ TEST_CASE("scripts: an image that is patched as a whole, in both forms of the ca
   };
   const std::string path = "EMMC:/dev/block/by-name/boot:";
   const std::string scripts[] = {
-      "assert(apply_patch_check(\"" + path + place(old) + ":" + place(now) + "\"));\napply_patch(\"" +
-          path + place(old) + ":" + place(now) + "\", \"-\", " + hex_of(sha1(now)) + ", " +
-          std::to_string(now.size()) + ", " + hex_of(sha1(old)) +
+      "assert(apply_patch_check(\"" + path + place(old) + ":" + place(now) +
+          "\"));\napply_patch(\"" + path + place(old) + ":" + place(now) + "\", \"-\", " +
+          hex_of(sha1(now)) + ", " + std::to_string(now.size()) + ", " + hex_of(sha1(old)) +
           ", package_extract_file(\"patch/boot.img.p\"));\n",
       "patch_partition(\"" + path + place(now) + "\", \"" + path + place(old) +
           "\", package_extract_file(\"patch/boot.img.p\")) || abort(\"E\");\n"};
   for (const std::string& script : scripts) {
     CHECK(read_script_patches(script).size() == 1);
-    const std::vector<Member> package{
-        {"META-INF/com/google/android/updater-script", script},
-        {"patch/boot.img.p", bsdiff(old, now)},
-        {"radio.img", noise(900)}};
+    const std::vector<Member> package{{"META-INF/com/google/android/updater-script", script},
+                                      {"patch/boot.img.p", bsdiff(old, now)},
+                                      {"radio.img", noise(900)}};
     CHECK(with_base(package, "boot", old + std::string(4096, '\0')).value() == now);
     CHECK(with_base(package, "boot", "").error().code == ErrorCode::Unsupported);
     CHECK(with_base(package, "boot", now).error().code == ErrorCode::DigestMismatch);
   }
-  for (const char* bad : {"apply_patch(", "apply_patch(\"EMMC:/x:1:2\")", "patch_partition(\"a\",\"b\")",
-                          "apply_patch(\"EMMC:/dev/../..:1:aa:2:bb\", \"-\", package_extract_file(\"x\"))"})
+  for (const char* bad :
+       {"apply_patch(", "apply_patch(\"EMMC:/x:1:2\")", "patch_partition(\"a\",\"b\")",
+        "apply_patch(\"EMMC:/dev/../..:1:aa:2:bb\", \"-\", package_extract_file(\"x\"))"})
     CHECK(read_script_patches(bad).empty());
 }

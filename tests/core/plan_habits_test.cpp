@@ -59,7 +59,8 @@ TEST_CASE("plan: in download mode the phone is asked for, starts online once, an
         "package/phone-stock.tar.md5");
   // Stock images are taken by any phone.
   plain.restore = true;
-  CHECK(step_ids(make_plan(plain).steps) == "ready which-phone to-download package restart after-start ");
+  CHECK(step_ids(make_plan(plain).steps) ==
+        "ready which-phone to-download package restart after-start ");
 }
 
 TEST_CASE("plan: a patched boot is tried before it is written, where it can be tried alone") {
@@ -114,7 +115,8 @@ TEST_CASE("plan: an update is cancelled before what it left over is dropped") {
   CHECK_FALSE(has(make_plan(f).steps, "cancel-update"));
 }
 
-TEST_CASE("plan: what runs in recovery alone says how recovery is started; what was found comes first") {
+TEST_CASE(
+    "plan: what runs in recovery alone says how recovery is started; what was found comes first") {
   PlanFacts f = facts();
   f.images = {image("recovery")};
   f.recovery_only = true;

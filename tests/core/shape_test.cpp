@@ -50,9 +50,9 @@ TEST_CASE("ways: by what the package shows") {
   is(shape_from({boot, {"android-info.txt", "require board=gnomon\n"}}), Way::Bootloader);
   is(shape_from({boot, {"flash_all.bat", "fastboot %* flash boot %~dp0boot.img\r\n"}}),
      Way::Bootloader);
-  const std::string scripts =
-      test::gzip(tar({{"images/boot.img", boot.data},
-                      {"flash_all.sh", "fastboot $* flash boot_ab `dirname $0`/images/boot.img\n"}}));
+  const std::string scripts = test::gzip(
+      tar({{"images/boot.img", boot.data},
+           {"flash_all.sh", "fastboot $* flash boot_ab `dirname $0`/images/boot.img\n"}}));
   is(shape_of(*value_of(firmware_of(scripts, "x.tgz")), {}, nullptr), Way::Bootloader);
   // Prose that speaks of it is no sign, nor is a tar.
   for (const auto& members : {std::vector{boot, Member{"README.txt", "fastboot it yourself\n"}},
@@ -85,8 +85,9 @@ TEST_CASE("slots: concluded from the images; what nothing tells stays unknown") 
   CHECK(slots_from(plain).slotted == false);
   plain.fstabs["/fstab.x"] = "/dev/block/x /data ext4 ro wait\n";
   CHECK_FALSE(slots_from(plain).slotted);
-  CHECK(slots_from(header(1, RamdiskLayout::SystemRoot), {{"recovery.img", small_boot(2)}}).slotted ==
-        false);
+  CHECK(
+      slots_from(header(1, RamdiskLayout::SystemRoot), {{"recovery.img", small_boot(2)}}).slotted ==
+      false);
   CHECK_FALSE(
       slots_from(header(4, RamdiskLayout::Generic), {{"recovery.img", small_boot(2)}}).slotted);
   CHECK(slots_from({}, {{"dtbo_a.img", noise(900)}}).slotted == true);

@@ -22,9 +22,8 @@ std::string taken_file(const Firmware& firmware, const std::string& name) {
 }
 
 bool one_was_taken(const Firmware& firmware) {
-  return std::ranges::any_of(firmware.notes, [](const Finding& one) {
-    return one.id.code == FindingCode::OneOfSeveral;
-  });
+  return std::ranges::any_of(
+      firmware.notes, [](const Finding& one) { return one.id.code == FindingCode::OneOfSeveral; });
 }
 
 }  // namespace
@@ -32,8 +31,8 @@ bool one_was_taken(const Firmware& firmware) {
 TEST_CASE("twins: an image beside its sparse and its packed self: the plain one, and it is told") {
   const std::string boot = padded(boot_image(), 4096);
   const FirmwarePtr firmware = zipped_package({{"boot.simg", SparseBytes().raw(boot).done()},
-                                        {"boot.img", boot},
-                                        {"boot.img.lz4", lz4_frame(boot)}});
+                                               {"boot.img", boot},
+                                               {"boot.img.lz4", lz4_frame(boot)}});
   CHECK(taken_file(*firmware, "boot") == "boot.img");
   CHECK(one_was_taken(*firmware));
   CHECK(content(*firmware, "boot.img.lz4").value() == boot);  // by its file it is had all the same
@@ -41,19 +40,21 @@ TEST_CASE("twins: an image beside its sparse and its packed self: the plain one,
 
 TEST_CASE("twins: what the listing names, what is no backup; else somebody has to choose") {
   const std::string one = boot_image(1), two = boot_image(2);
-  const FirmwarePtr listed =
-      zipped_package({{"boot.img", one},
-               {"boot-verified.img", two},
-               {"parts.xml", "<a><program label=\"boot\" filename=\"boot-verified.img\"/></a>"}});
+  const FirmwarePtr listed = zipped_package(
+      {{"boot.img", one},
+       {"boot-verified.img", two},
+       {"parts.xml", "<a><program label=\"boot\" filename=\"boot-verified.img\"/></a>"}});
   CHECK(taken_file(*listed, "boot") == "boot-verified.img");
   CHECK(one_was_taken(*listed));
   for (const char* older : {"old/boot.img", "backup_2026/boot.img", "x/orig/boot.img"})
-    CHECK(taken_file(*zipped_package({{"new/boot.img", one}, {older, two}}), "boot") == "new/boot.img");
-  for (const char* other : {"boot-sign.img", "boot_signed.img", "golden/boot.img", "x/boot-old.img"}) {
+    CHECK(taken_file(*zipped_package({{"new/boot.img", one}, {older, two}}), "boot") ==
+          "new/boot.img");
+  for (const char* other :
+       {"boot-sign.img", "boot_signed.img", "golden/boot.img", "x/boot-old.img"}) {
     CAPTURE(other);
     const FirmwarePtr firmware = zipped_package({{"images/boot.img", one}, {other, two}});
-    CHECK(taken_file(*firmware, "boot") == (std::string(other) == "x/boot-old.img" ? "images/boot.img"
-                                                                              : "ambiguous"));
+    CHECK(taken_file(*firmware, "boot") ==
+          (std::string(other) == "x/boot-old.img" ? "images/boot.img" : "ambiguous"));
     CHECK_FALSE(one_was_taken(*firmware));
   }
   // One alone is the partition's, whatever mark it has.
@@ -62,7 +63,8 @@ TEST_CASE("twins: what the listing names, what is no backup; else somebody has t
 
 TEST_CASE("twins: dumps of both slots: the same bytes are one image, others ask for the slot") {
   const std::string one = boot_image(1), two = boot_image(2);
-  CHECK(taken_file(*zipped_package({{"boot_a.img", one}, {"boot_b.img", one}}), "boot") == "boot_a.img");
+  CHECK(taken_file(*zipped_package({{"boot_a.img", one}, {"boot_b.img", one}}), "boot") ==
+        "boot_a.img");
   const FirmwarePtr differ = zipped_package({{"boot_a.img", one}, {"boot_b.img", two}});
   CHECK(taken_file(*differ, "boot") == "ambiguous");
   differ->slot = "b";
@@ -83,9 +85,8 @@ TEST_CASE("build names: build, model and binary number of a download-mode set") 
     CHECK_FALSE(read_build_name(other));
   // The set as a whole: the lowest number counts.
   const auto tar_of = [](const std::string& file) { return tar({{file, boot_image()}}); };
-  const FirmwarePtr set =
-      zipped_package({{"AP_KV730BXXU5CZK1_X.tar.md5", tar_of("boot.img")},
-               {"BL_KV730BXXU4CZK1_X.tar.md5", tar_of("vbmeta.img")}});
+  const FirmwarePtr set = zipped_package({{"AP_KV730BXXU5CZK1_X.tar.md5", tar_of("boot.img")},
+                                          {"BL_KV730BXXU4CZK1_X.tar.md5", tar_of("vbmeta.img")}});
   CHECK(set->build.binary == 4u);
   CHECK(set->build.model == "KV730B");
   CHECK(set->build.incremental == "KV730BXXU5CZK1");

@@ -8,14 +8,14 @@
 using namespace wexlo::test;
 namespace fs = std::filesystem;
 
-TEST_CASE("doors: a split boot image in a record container: its ramdisk is patched, for its phone") {
+TEST_CASE(
+    "doors: a split boot image in a record container: its ramdisk is patched, for its phone") {
   const Bench bench;
   const std::string package = record_container(
       {{.name = "KERNEL",
         .data = BootBytes{.version = 1, .page = 2048, .kernel = arm64_kernel("4.14.1")}.done()},
        {.name = "RAMDISK",
-        .data =
-            BootBytes{.version = 1, .page = 2048, .ramdisk = gzip(init_ramdisk())}.done()}});
+        .data = BootBytes{.version = 1, .page = 2048, .ramdisk = gzip(init_ramdisk())}.done()}});
   write(bench.dir / "UPDATE.APP", package);
   write(bench.dir / "update.zip", zip({{"dload/UPDATE.APP", package, true}}));
   for (const char* firmware : {"UPDATE.APP", "update.zip"}) {
@@ -29,16 +29,17 @@ TEST_CASE("doors: a split boot image in a record container: its ramdisk is patch
   for (const Json& one : taken["result"]["partitions"])
     CHECK(one["verified"] == true);
   write(bench.dir / "other.toml", "[phone]\narchitecture = \"x86_64\"\n");
-  CHECK(program_json(bench.dir, {"prepare", "UPDATE.APP", "-r", "r.toml", "--sheet", "other.toml",
-                                 "-o", "no"},
+  CHECK(program_json(bench.dir,
+                     {"prepare", "UPDATE.APP", "-r", "r.toml", "--sheet", "other.toml", "-o", "no"},
                      1)["error"]["found"] == "architecture");
   std::string damaged = package;
   damaged[damaged.size() - 3000] ^= 1;
   write(bench.dir / "bad.app", damaged);
   CHECK(program(bench.dir, {"extract", "bad.app", "ramdisk", "-o", "y"}).exit_code == 3);
   CHECK_FALSE(fs::exists(bench.dir / "y"));
-  CHECK(program(bench.dir, {"insert", "UPDATE.APP", "ramdisk=x/ramdisk.img", "-o", "z"}).exit_code ==
-        4);
+  CHECK(
+      program(bench.dir, {"insert", "UPDATE.APP", "ramdisk=x/ramdisk.img", "-o", "z"}).exit_code ==
+      4);
 }
 
 TEST_CASE("doors: a download-mode set is held against the phone's model and bootloader") {
@@ -48,10 +49,11 @@ TEST_CASE("doors: a download-mode set is held against the phone's model and boot
           .done();
   write(bench.dir / "AP_KV730BXXU5CZK1_X.tar.md5", tar({{"boot.img.lz4", lz4_frame(boot)}}));
   const auto with = [&](const std::string& model, const std::string& loader, int code) {
-    write(bench.dir / "p.toml", "[phone]\nmodel = \"" + model + "\"\n[build]\nbootloader = \"" +
-                                    loader + "\"\n");
-    return program_json(bench.dir, {"prepare", "AP_KV730BXXU5CZK1_X.tar.md5", "-r", "r.toml",
-                                    "--sheet", "p.toml", "-o", "kit", "--force"},
+    write(bench.dir / "p.toml",
+          "[phone]\nmodel = \"" + model + "\"\n[build]\nbootloader = \"" + loader + "\"\n");
+    return program_json(bench.dir,
+                        {"prepare", "AP_KV730BXXU5CZK1_X.tar.md5", "-r", "r.toml", "--sheet",
+                         "p.toml", "-o", "kit", "--force"},
                         code);
   };
   CHECK(with("Tarn-KV730B", "KV730BXXU5CZJ2", 0)["ok"] == true);
@@ -67,8 +69,9 @@ TEST_CASE("doors: what is no firmware, and what is not read, is named with its e
   write(bench.dir / "cut.zip", read(bench.dir / "ota.zip").substr(0, 5000));
   write(bench.dir / "locked.ozip", "OPPOENCRYPT!" + noise(4000));
   write(bench.dir / "update.img", "RKFW" + noise(4000));
-  const std::pair<const char*, int> rows[] = {{"photo.img", 3}, {"page.zip", 3}, {"empty.img", 3},
-                                              {"cut.zip", 3},   {"locked.ozip", 4}, {"update.img", 4}};
+  const std::pair<const char*, int> rows[] = {{"photo.img", 3},   {"page.zip", 3},
+                                              {"empty.img", 3},   {"cut.zip", 3},
+                                              {"locked.ozip", 4}, {"update.img", 4}};
   for (const auto& [file, code] : rows) {
     CAPTURE(std::string(file));
     const auto before = bench.dir.names();
@@ -82,19 +85,70 @@ TEST_CASE("doors: what is no firmware, and what is not read, is named with its e
   CHECK(ran.err.contains("over-the-air package"));
 }
 
-TEST_CASE("doors: a folder without a chained partition: the phone's own has to do; --whole is strict") {
+TEST_CASE(
+    "doors: a folder without a chained partition: the phone's own has to do; --whole is strict") {
   const Bench bench;
   const SignedSet set = signed_set();
   for (const char* name : {"vbmeta", "system"})
     write(bench.dir / "set" / (std::string(name) + ".img"), text(set.images.at(name)));
   const Json seen = program_json(bench.dir, {"check", "set", "--lock-state", "unlocked"});
   CHECK(seen["result"]["unlocked"] == "starts");
-  CHECK(std::ranges::any_of(seen["findings"], [](const Json& one) {
-    return one["code"] == "phones-own-boot";
-  }));
+  CHECK(std::ranges::any_of(seen["findings"],
+                            [](const Json& one) { return one["code"] == "phones-own-boot"; }));
   const Ran ran =
       program(bench.dir, {"--json", "check", "set", "--lock-state", "unlocked", "--whole"});
   CHECK(ran.exit_code == 1);
   const Json strict = Json::parse(ran.out);
   CHECK(strict["result"]["unlocked"] == "refuses");
+}
+
+TEST_CASE(
+    "doors: verification disabled where the header has no patch level: the data may be lost") {
+  const Bench bench;
+  const auto warned = [](const Json& done) {
+    return std::ranges::any_of(done["findings"],
+                               [](const Json& one) { return one["code"] == "data-unreadable"; });
+  };
+  CHECK_FALSE(warned(bench.prepare({"-r", "r.toml", "-r", "flags.toml"})));
+  Bench silent;
+  for (const char* name : {"boot", "init_boot"})
+    silent.images[name].replace(16, 4, std::string(4, '\0'));
+  write(silent.dir / "ota.zip", silent.ota());
+  CHECK(warned(silent.prepare({"-r", "r.toml", "-r", "flags.toml"})));
+  CHECK(silent.plan()["first"].dump().find("unreadable") != std::string::npos);
+  CHECK_FALSE(warned(silent.prepare({"-r", "r.toml"}, 0, "kit2")));
+}
+
+TEST_CASE("doors: a recipe's program that the kernel's pages are too large for") {
+  Bench bench;
+  std::string kernel = arm64_kernel("6.6.1");
+  kernel.replace(24, 8, le64(4));  // 16 KiB
+  bench.images["boot"] = with_footer(BootBytes{.kernel = kernel}.done(), "boot", 1u << 18);
+  write(bench.dir / "ota.zip", bench.ota());
+  std::string program = elf("arm64", std::string(56, '\0') + noise(100));
+  program.replace(32, 8, le64(64));
+  program.replace(54, 2, le16(56));
+  program.replace(56, 2, le16(1));
+  program.replace(64, 4, le32(1));
+  program.replace(64 + 48, 8, le64(0x1000));
+  write(bench.dir / "hello", program);
+  CHECK(bench.prepare({"-r", "r.toml"}, 1, "kit")["error"]["found"] == "program-pages");
+  program.replace(64 + 48, 8, le64(0x10000));
+  write(bench.dir / "hello", program);
+  CHECK(bench.prepare({"-r", "r.toml"})["ok"] == true);
+}
+
+TEST_CASE("doors: a package in which only other partitions are incremental") {
+  const Bench bench;
+  const std::string sum(40, 'a');
+  write(bench.dir / "older.zip",
+        zip({{"boot.img", bench.images.at("boot")},
+             {"init_boot.img", bench.images.at("init_boot")},
+             {"vendor_boot.img", bench.images.at("vendor_boot")},
+             {"system.transfer.list", "4\n1\n0\n0\nmove " + sum + " 2,0,1 1 2,1,2\n"},
+             {"system.new.dat", ""}}));
+  const Json done = program_json(bench.dir, {"prepare", "older.zip", "-r", "r.toml", "-o", "kit"});
+  CHECK(done["result"]["target"] == "init_boot");
+  CHECK(std::ranges::any_of(
+      done["findings"], [](const Json& one) { return one["code"] == "incremental-part-system"; }));
 }

@@ -49,8 +49,11 @@ std::string DownloadBytes::done() const {
   std::string rows, bodies;
   std::uint64_t at = kHeader + kRow * files.size();
   for (const PackedFile& file : files) {
-    const std::uint64_t from = file.offset.value_or(at), bytes = file.size.value_or(file.data.size());
-    const auto high = [](std::uint64_t value) { return le32(static_cast<std::uint32_t>(value >> 32)); };
+    const std::uint64_t from = file.offset.value_or(at),
+                        bytes = file.size.value_or(file.data.size());
+    const auto high = [](std::uint64_t value) {
+      return le32(static_cast<std::uint32_t>(value >> 32));
+    };
     const auto low = [](std::uint64_t value) { return le32(static_cast<std::uint32_t>(value)); };
     rows += field(le32(file.row_size.value_or(kRow)) + wide(file.id, 256) + wide(file.name, 256) +
                       wide("", 252) + high(bytes) + high(from) + low(bytes) + le32(1) + le32(0) +
@@ -60,11 +63,10 @@ std::string DownloadBytes::done() const {
     at += file.data.size();
   }
   const std::uint64_t total = size.value_or(at);
-  std::string header = wide(version, 22) + le32(static_cast<std::uint32_t>(total >> 32)) +
-                       le32(static_cast<std::uint32_t>(total)) + wide(product, 256) +
-                       wide(build, 256) +
-                       le32(count.value_or(static_cast<std::uint32_t>(files.size()))) +
-                       le32(list.value_or(kHeader));
+  std::string header =
+      wide(version, 22) + le32(static_cast<std::uint32_t>(total >> 32)) +
+      le32(static_cast<std::uint32_t>(total)) + wide(product, 256) + wide(build, 256) +
+      le32(count.value_or(static_cast<std::uint32_t>(files.size()))) + le32(list.value_or(kHeader));
   header = field(header, 2116) + le32(0xFFFAFFFA);
   header += le16(header_crc.value_or(crc16_by_hand(header))) + le16(0);
   return header + rows + bodies;

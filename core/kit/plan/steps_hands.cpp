@@ -232,7 +232,8 @@ Step straight_to_recovery(const PlanFacts& facts) {
 
 Step restart(const PlanFacts& facts, std::optional<Mode> mode) {
   // After a wipe or with another system the first start sets everything up again.
-  const bool slow = facts.wipe || facts.update || facts.install ||
+  const bool reset = facts.way == Way::Download && facts.vbmeta_goes_along && !facts.restore;
+  const bool slow = facts.wipe || reset || facts.update || facts.install ||
                     std::ranges::any_of(facts.images, &KitImage::is_logical);
   std::string about = slow ? "Starts the system; the first start takes up to ten minutes."
                            : "Starts the system; the first start may take a few minutes, and the "

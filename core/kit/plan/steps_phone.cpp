@@ -112,17 +112,16 @@ Step expect(std::string id, std::string variable, std::string value, std::string
 }
 
 std::vector<Step> slot_state(const std::string& slot) {
-  Step bootable =
-      expect("slot-bootable", "slot-unbootable:" + slot, "no",
-             fmt::format("Slot {} is marked as one that does not start: the phone starts the other "
-                         "one, whatever is written here. The whole package makes it good again.",
-                         slot));
-  Step successful =
-      expect("slot-successful", "slot-successful:" + slot, "yes",
-             fmt::format("Slot {} was not marked as started well: after its last try "
-                         "(slot-retry-count:{}) the phone goes to the other slot. Let the stock "
-                         "system start once first.",
-                         slot, slot));
+  Step bootable = expect(
+      "slot-bootable", "slot-unbootable:" + slot, "no",
+      "A slot that is marked as one that does not start is passed over: the phone starts the "
+      "other one, whatever is written here. The whole package makes it good again.");
+  Step successful = expect(
+      "slot-successful", "slot-successful:" + slot, "yes",
+      fmt::format("A slot that was not marked as started well is left after its last try "
+                  "(slot-retry-count:{} says how many there are): let the stock system start "
+                  "once first.",
+                  slot));
   for (Step* step : {&bootable, &successful})
     step->success = "the variable has the value; a phone that does not know it may go on";
   return {std::move(bootable), std::move(successful)};

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "ramdisk/layout.hpp"
+#include "ramdisk/ramdisk.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
@@ -37,7 +39,8 @@ class FlagsJudge {
     if (before) return {};
     for (const char* name : {"boot", "init_boot"}) {
       WEXLO_TRY(const LoadedImage* const image, in_.stock.get(name, context_));
-      if (image == nullptr || !image->image || image->image->layout().field("os_version") == nullptr)
+      if (image == nullptr || !image->image ||
+          image->image->layout().field("os_version") == nullptr)
         continue;
       if (image->image->number("os_version") != 0) return {};
       add(FindingCode::DataUnreadable,
@@ -62,10 +65,11 @@ class FlagsJudge {
     });
     if (changed == in_.images.end()) return {};
     add(FindingCode::VbmetaNeeded,
-        fmt::format("{} is changed, and vbmeta keeps its flags: phones with a download mode start a "
-                    "changed image only with a vbmeta whose flags are 3. Add a recipe that sets "
-                    "them.",
-                    changed->partition),
+        fmt::format(
+            "{} is changed, and vbmeta keeps its flags: phones with a download mode start a "
+            "changed image only with a vbmeta whose flags are 3. Add a recipe that sets "
+            "them.",
+            changed->partition),
         "vbmeta");
     return {};
   }
@@ -78,9 +82,10 @@ class FlagsJudge {
         const std::string name(without_slot(step.partition));
         if (step.act != RoomAct::Drop || (name != "product" && name != "system_ext")) continue;
         add({FindingCode::SkipList, name},
-            fmt::format("{} is dropped to make room: the system that goes in starts without it only "
-                        "if its own list of skipped mounts names {}.",
-                        step.partition, name),
+            fmt::format(
+                "{} is dropped to make room: the system that goes in starts without it only "
+                "if its own list of skipped mounts names {}.",
+                step.partition, name),
             step.partition);
       }
   }
@@ -90,7 +95,57 @@ class FlagsJudge {
   std::vector<Finding> out_;
 };
 
+constexpr std::uint32_t kUsualPage = 4096;
+
+Result<std::uint32_t> page_size(StockImages& stock, const Context& context) {
+  for (const char* name : {"boot", "kernel"}) {
+    WEXLO_TRY(const LoadedImage* const image, stock.get(name, context));
+    if (image == nullptr || image->decoded == nullptr) continue;
+    WEXLO_TRY(const ReadKernel kernel, image->decoded->kernel(context));
+    if (kernel) return kernel->page_size;
+  }
+  return 0;
+}
+
+/// Places of entries that the patch changed: the account spells them `what /place: cause`.
+std::string place_in(const std::string& entry) {
+  const std::size_t slash = entry.find('/');
+  if (slash == entry.npos) return {};
+  const std::string rest = entry.substr(slash + 1);
+  return rest.substr(0, rest.find(": "));
+}
+
 }  // namespace
+
+Result<std::vector<Finding>> judge_pages(const KitImages& images, StockImages& stock,
+                                         const Context& context) {
+  std::vector<Finding> out;
+  WEXLO_TRY(const std::uint32_t pages, page_size(stock, context));
+  if (pages <= kUsualPage) return out;
+  for (const KitImage& one : images) {
+    if (!one.written || !one.is_held() || one.patched.entries.empty()) continue;
+    WEXLO_TRY(const LoadedImage image, load_image(one.patched.bytes, one.partition));
+    if (image.decoded == nullptr) continue;
+    WEXLO_TRY(const ReadRamdisks ramdisks, image.decoded->ramdisks(context));
+    for (const ReadRamdisk& ramdisk : *ramdisks) {
+      if (!ramdisk.ramdisk) continue;
+      for (const std::string& entry : one.patched.entries) {
+        const std::string place = place_in(entry);
+        const auto at = find_entry(*ramdisk.ramdisk, place);
+        if (!at) continue;
+        const auto aligned = elf_alignment(content_of(*ramdisk.ramdisk, *at).view());
+        if (!aligned || *aligned >= pages) continue;
+        out.push_back(
+            {kind_of(FindingCode::ProgramPages).level, FindingCode::ProgramPages,
+             fmt::format("/{} is linked for pages of {} bytes, and the kernel has pages of "
+                         "{}: it cannot start.",
+                         place, *aligned, pages),
+             one.partition});
+      }
+    }
+  }
+  return out;
+}
 
 Result<std::vector<Finding>> judge_flags(const FlagsInput& input, const Context& context) {
   return FlagsJudge(input, context).run();
