@@ -25,6 +25,45 @@ ErrorCode opens_with(const std::string& bytes, const std::string& name = "x.bin"
 
 }  // namespace
 
+namespace {
+
+/// Counts what is read of it.
+class CountedSource final : public Source {
+ public:
+  CountedSource(SourcePtr inner, std::uint64_t& count)
+      : Source(inner->name()), inner_(std::move(inner)), count_(count) {}
+  std::uint64_t size() const override { return inner_->size(); }
+  Status read_at(std::uint64_t offset, MutableView out) const override {
+    count_ += out.size();
+    return inner_->read_at(offset, out);
+  }
+
+ private:
+  SourcePtr inner_;
+  std::uint64_t& count_;
+};
+
+}  // namespace
+
+TEST_CASE(
+    "containers: opening one reads its tables and what tells each partition's kind, no more") {
+  constexpr std::uint64_t kTables = 64u << 10, kEach = 48u << 10;
+  std::vector<RecordBytes> records{{.name = "BOOT", .data = boot_image()}};
+  DownloadBytes packed{.files = {{"B", "boot.img", boot_image()}}};
+  for (unsigned i = 0; i < 20; ++i) {
+    records.push_back({.name = "PART" + std::to_string(i), .data = noise(1u << 20, i + 1)});
+    packed.files.push_back({"", "part" + std::to_string(i) + ".img", noise(1u << 20, i + 50)});
+  }
+  for (const std::string& bytes : {record_container(records), packed.done()}) {
+    std::uint64_t count = 0;
+    const auto firmware =
+        open_source(std::make_shared<CountedSource>(open_memory(blob(bytes), "x.bin"), count), {});
+    REQUIRE(firmware);
+    CHECK((*firmware)->partitions.size() == 21);
+    CHECK(count <= kTables + kEach * (*firmware)->partitions.size());
+  }
+}
+
 TEST_CASE("records: every record is a partition, with or without the zeros in front") {
   for (const bool lead : {true, false}) {
     const auto firmware = open(record_container(usual_records(), lead), "UPDATE.APP");
