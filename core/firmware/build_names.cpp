@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cctype>
 #include <ranges>
+#include <utility>
 
 namespace wexlo {
 namespace {

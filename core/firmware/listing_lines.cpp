@@ -5,6 +5,7 @@
 #include <cctype>
 #include <set>
 
+#include "archive/bundle.hpp"
 #include "base/contains.hpp"
 #include "firmware/listing_words.hpp"
 #include "text/text.hpp"

@@ -104,8 +104,10 @@ std::string small(std::string_view text) {
 
 std::string plain(std::string_view key) {
   std::string out;
-  for (const unsigned char c : key)
+  for (const char one : key) {
+    const auto c = static_cast<unsigned char>(one);
     if (std::isalnum(c)) out += static_cast<char>(std::tolower(c));
+  }
   return out;
 }
 

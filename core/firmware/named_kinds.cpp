@@ -105,7 +105,7 @@ bool is_text(View start) {
 Result<bool> has_listing_page(const Source& source) {
   constexpr std::uint32_t kListing = 0x7CEF;
   constexpr std::size_t kListingAt = 16;
-  for (const std::uint64_t page : {512, 4096}) {
+  for (const std::uint64_t page : {std::uint64_t{512}, std::uint64_t{4096}}) {
     if (source.size() < 2 * page || source.size() % page != 0) continue;
     WEXLO_TRY(const Bytes raw, read_some(source, source.size() - page + kListingAt, 4));
     if (raw.size() == 4 && load<std::uint32_t, LE>(raw.data()) == kListing) return true;
