@@ -1,7 +1,7 @@
 #include "firmware/build_names.hpp"
+#include "text/text.hpp"
 
 #include <algorithm>
-#include <cctype>
 #include <ranges>
 #include <utility>
 
@@ -35,9 +35,7 @@ std::optional<unsigned> binary_number(std::string_view build) {
 
 std::optional<BuildName> read_build_name(std::string_view file) {
   file.remove_prefix(std::min(file.find_last_of("/!") + 1, file.size()));
-  std::string small(file);
-  std::ranges::transform(small, small.begin(), [](unsigned char c) { return std::tolower(c); });
-  if (!small.ends_with(".tar") && !small.ends_with(".tar.md5")) return std::nullopt;
+  if (!ends_as(file, ".tar") && !ends_as(file, ".tar.md5")) return std::nullopt;
   BuildName out;
   bool first = true;
   for (const auto part : std::views::split(file.substr(0, file.find('.')), '_')) {

@@ -4,7 +4,6 @@
 #include <tinyxml2.h>
 
 #include <algorithm>
-#include <cctype>
 #include <map>
 
 #include "base/crc16.hpp"
@@ -91,18 +90,12 @@ Result<std::vector<Row>> read_rows(const Source& source, View header) {
   return out;
 }
 
-std::string small(std::string_view text) {
-  std::string out(text);
-  std::ranges::transform(out, out.begin(), [](unsigned char c) { return std::tolower(c); });
-  return out;
-}
-
 /// The partition that an element names: `<Block id="boot">`, or a leaf or attribute of that
 /// meaning.
 std::string block_of(const tinyxml2::XMLElement& file) {
   for (const auto* child = file.FirstChildElement(); child != nullptr;
        child = child->NextSiblingElement()) {
-    const std::string name = small(child->Name());
+    const std::string name = lower_case(child->Name());
     if (name != "block" && name != "partition") continue;
     for (const char* key : {"id", "ID", "name", "Name"})
       if (const char* value = child->Attribute(key); value != nullptr && *value != 0) return value;
@@ -116,7 +109,7 @@ std::string block_of(const tinyxml2::XMLElement& file) {
 std::string id_of(const tinyxml2::XMLElement& file) {
   for (const auto* child = file.FirstChildElement(); child != nullptr;
        child = child->NextSiblingElement())
-    if (small(child->Name()) == "id" && child->GetText() != nullptr) return child->GetText();
+    if (lower_case(child->Name()) == "id" && child->GetText() != nullptr) return child->GetText();
   for (const char* key : {"id", "ID"})
     if (const char* value = file.Attribute(key); value != nullptr) return value;
   return {};
@@ -138,7 +131,7 @@ Result<std::map<std::string, std::string>> blocks_of(const SourcePtr& source,
                                                      const std::vector<Row>& rows) {
   std::map<std::string, std::string> out;
   for (const Row& row : rows) {
-    if (!small(row.file).ends_with(".xml") || row.size > kMaxText) continue;
+    if (!lower_case(row.file).ends_with(".xml") || row.size > kMaxText) continue;
     WEXLO_TRY(const Bytes text, read_some(*source, row.offset, row.size));
     tinyxml2::XMLDocument document;
     if (document.Parse(as_text(text).data(), text.size()) != tinyxml2::XML_SUCCESS) continue;

@@ -6,6 +6,7 @@
 #include <charconv>
 
 #include "archive/bundle.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {
@@ -20,16 +21,10 @@ constexpr std::array<std::string_view, 10> kPackedEnds{".lz4", ".gz",   ".xz", "
 constexpr std::array<std::string_view, 7> kPieceWords{"sparsechunk", "chunk", "piece", "part",
                                                       "split",       "seg",   "sparse"};
 
-std::string lower(std::string_view text) {
-  std::string out(text);
-  std::ranges::transform(out, out.begin(), [](unsigned char c) { return std::tolower(c); });
-  return out;
-}
-
 /// Takes one of the endings off, whatever its case.
 template <std::size_t N>
 std::string_view strip(std::string_view& name, const std::array<std::string_view, N>& ends) {
-  const std::string small = lower(name);
+  const std::string small = lower_case(name);
   for (const std::string_view end : ends)
     if (small.ends_with(end) && name.size() > end.size()) {
       name.remove_suffix(end.size());
@@ -60,7 +55,7 @@ std::optional<Numbered> split_number(std::string_view name) {
   name.remove_suffix(digits);
   bool mark = is_mark(name.back());
   if (mark) name.remove_suffix(1);
-  const std::string small = lower(name);
+  const std::string small = lower_case(name);
   for (const std::string_view word : kPieceWords)
     if (small.ends_with(word) && name.size() > word.size() + 1 &&
         is_mark(name[name.size() - word.size() - 1])) {
@@ -95,7 +90,7 @@ constexpr std::array kMarks{
 
 /// Takes the mark off.
 NameMark strip_mark(std::string_view& name) {
-  const std::string small = lower(name);
+  const std::string small = lower_case(name);
   for (const MarkWord& one : kMarks)
     if (small.ends_with(one.end) && name.size() > one.end.size()) {
       name.remove_suffix(one.end.size());
@@ -122,7 +117,7 @@ FileName read_file_name(std::string_view path) {
   if (!archive.empty()) {
     strip(name, kArchiveEnds);  // `.tar.md5`
     out.archive = true;
-  } else if (!packed.empty() && lower(name).ends_with(".tar")) {
+  } else if (!packed.empty() && lower_case(name).ends_with(".tar")) {
     name.remove_suffix(4);
     out.archive = true;
   }

@@ -3,7 +3,6 @@
 #include <tinyxml2.h>
 
 #include <algorithm>
-#include <cctype>
 
 #include "base/contains.hpp"
 #include "firmware/listing_lines.hpp"
@@ -21,10 +20,8 @@ using listing::promise_of;
 using listing::slashed;
 using listing::trimmed;
 
-bool ends_as(std::string_view name, std::initializer_list<std::string_view> ends) {
-  std::string small(name);
-  std::ranges::transform(small, small.begin(), [](unsigned char c) { return std::tolower(c); });
-  return std::ranges::any_of(ends, [&](std::string_view end) { return small.ends_with(end); });
+bool ends_as_any(std::string_view name, std::initializer_list<std::string_view> ends) {
+  return std::ranges::any_of(ends, [&](std::string_view end) { return ends_as(name, end); });
 }
 
 class ListingReader {
@@ -32,8 +29,8 @@ class ListingReader {
   ListingReader(std::string_view path, const listing::IsFile& is_file)
       : by_(base_name(path)),
         is_file_(is_file),
-        script_(ends_as(by_, {".sh", ".bat", ".cmd"})),
-        settings_(ends_as(by_, {".ini", ".cfg", ".toml", ".yaml", ".yml"})),
+        script_(ends_as_any(by_, {".sh", ".bat", ".cmd"})),
+        settings_(ends_as_any(by_, {".ini", ".cfg", ".toml", ".yaml", ".yml"})),
         table_(by_, is_file) {}
 
   Listing read(std::string_view text) {
@@ -286,10 +283,10 @@ class ListingReader {
 }  // namespace
 
 bool may_be_listing(std::string_view path) {
-  return ends_as(base_name(path),
-                 {".xml",    ".txt", ".cfg",       ".csv",    ".ini",  ".list", ".lst",
-                  ".md5",    ".sha", ".sum",       ".sh",     ".bat",  ".cmd",  ".sha1",
-                  ".sha256", "sums", ".sha256sum", ".md5sum", ".toml", ".yaml", ".yml"});
+  return ends_as_any(base_name(path),
+                     {".xml",    ".txt", ".cfg",       ".csv",    ".ini",  ".list", ".lst",
+                      ".md5",    ".sha", ".sum",       ".sh",     ".bat",  ".cmd",  ".sha1",
+                      ".sha256", "sums", ".sha256sum", ".md5sum", ".toml", ".yaml", ".yml"});
 }
 
 Listing read_listing(std::string_view text, std::string_view path,

@@ -94,20 +94,11 @@ bool is_hex(std::string_view text) {
   return std::ranges::all_of(text, [](unsigned char c) { return std::isxdigit(c); });
 }
 
-std::string small(std::string_view text) {
-  std::string out(text);
-  std::ranges::transform(out, out.begin(), [](unsigned char c) { return std::tolower(c); });
-  return out;
-}
-
 }  // namespace
 
 std::string plain(std::string_view key) {
-  std::string out;
-  for (const char one : key) {
-    const auto c = static_cast<unsigned char>(one);
-    if (std::isalnum(c)) out += static_cast<char>(std::tolower(c));
-  }
+  std::string out = lower_case(key);
+  std::erase_if(out, [](unsigned char c) { return std::isalnum(c) == 0; });
   return out;
 }
 
@@ -132,8 +123,7 @@ std::optional<std::uint64_t> number(std::string_view text) {
 std::optional<Promise> promise_of(std::string_view value, std::string_view by) {
   const auto kind = digest_of_size(value.size() / 2);
   if (!kind || value.size() % 2 != 0 || !is_hex(value)) return std::nullopt;
-  std::string lower(value);
-  std::ranges::transform(lower, lower.begin(), [](unsigned char c) { return std::tolower(c); });
+  std::string lower = lower_case(value);
   return Promise{*kind, std::move(lower), std::string(by)};
 }
 
@@ -165,15 +155,15 @@ std::optional<Sector> sector(std::string_view text) {
 }
 
 std::string partition_of(std::string_view word) {
-  if (word.size() > 3 && small(word).ends_with("_ab")) word.remove_suffix(3);
+  if (word.size() > 3 && lower_case(word).ends_with("_ab")) word.remove_suffix(3);
   if (!check_partition_name(word)) return {};
-  std::string lower = small(word);
+  std::string lower = lower_case(word);
   const std::string_view bare = without_slot(lower);
   return partition_class(bare) == PartitionClass::Other ? std::string(word) : lower;
 }
 
 bool is_storage(std::string_view word) {
-  const std::string lower = small(word);
+  const std::string lower = lower_case(word);
   return std::ranges::any_of(
       std::array{"emmc", "ufs", "nand", "nor_", "spi", "sdmmc", "hw_storage", "raw_nand"},
       [&](const char* part) { return lower.starts_with(part); });

@@ -3,9 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cctype>
 
 #include "base/contains.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {
@@ -82,9 +82,7 @@ std::string small_start(View start) {
   std::string_view text = as_text(start.first(std::min<std::size_t>(start.size(), 1024)));
   if (text.starts_with("\xEF\xBB\xBF")) text.remove_prefix(3);
   text.remove_prefix(std::min(text.find_first_not_of(" \t\r\n"), text.size()));
-  std::string out(text.substr(0, 64));
-  std::ranges::transform(out, out.begin(), [](unsigned char c) { return std::tolower(c); });
-  return out;
+  return lower_case(text.substr(0, 64));
 }
 
 bool is_page(View start) {

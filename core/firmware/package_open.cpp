@@ -3,28 +3,22 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cctype>
 
 #include "archive/zip.hpp"
 #include "firmware/build_names.hpp"
 #include "firmware/file_names.hpp"
 #include "firmware/named_kinds.hpp"
 #include "firmware/package.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 
 namespace {
 
-bool lower_ends_with(std::string_view name, std::string_view end) {
-  return name.size() >= end.size() &&
-         std::ranges::equal(name.substr(name.size() - end.size()), end,
-                            [](unsigned char a, char b) { return std::tolower(a) == b; });
-}
-
 /// What shows that a tar is for download mode; empty: nothing does.
 std::string_view download_sign(const Bundle& tar, bool sum_line) {
   if (sum_line) return "its last line is its sum";
-  if (lower_ends_with(tar.name, ".tar.md5")) return "its name says so";
+  if (ends_as(tar.name, ".tar.md5")) return "its name says so";
   // Other tars hold images as they are.
   const auto packed = [](const Item& item) {
     const FileName file = read_file_name(item.path);

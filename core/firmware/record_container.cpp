@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <array>
-#include <cctype>
 
 #include "base/crc16.hpp"
 #include "firmware/package.hpp"
@@ -118,8 +117,7 @@ class RecordReader {
 
 /// Partitions are written in capitals here, and cut where the field ends.
 std::string partition_of(const Record& record) {
-  std::string out = record.name;
-  std::ranges::transform(out, out.begin(), [](unsigned char c) { return std::tolower(c); });
+  std::string out = lower_case(record.name);
   if (out.size() + 1 < kText) return out;
   for (const PartitionRow& row : partition_rows())
     if (row.name.starts_with(out)) return std::string(row.name);

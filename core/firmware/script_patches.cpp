@@ -39,12 +39,6 @@ std::vector<std::string_view> parts_of(std::string_view text) {
   }
 }
 
-std::string small(std::string_view text) {
-  std::string out(text);
-  std::ranges::transform(out, out.begin(), [](unsigned char c) { return std::tolower(c); });
-  return out;
-}
-
 bool is_sha1(std::string_view text) {
   return text.size() == 40 && text.find_first_not_of("0123456789abcdefABCDEF") == text.npos;
 }
@@ -58,8 +52,8 @@ std::optional<ScriptPatch> of_one_place(const std::vector<std::string_view>& wor
                   .file = std::string(words.back()),
                   .old_size = parse_number(parts[2]).value_or(0),
                   .new_size = parse_number(parts[4]).value_or(0),
-                  .old_sha1 = small(parts[3]),
-                  .new_sha1 = small(parts[5])};
+                  .old_sha1 = lower_case(parts[3]),
+                  .new_sha1 = lower_case(parts[5])};
   // The script may patch a smaller image in place, and name the new one behind it.
   return out;
 }
@@ -73,8 +67,8 @@ std::optional<ScriptPatch> of_two_places(const std::vector<std::string_view>& wo
                      .file = std::string(words.back()),
                      .old_size = parse_number(before[2]).value_or(0),
                      .new_size = parse_number(after[2]).value_or(0),
-                     .old_sha1 = small(before[3]),
-                     .new_sha1 = small(after[3])};
+                     .old_sha1 = lower_case(before[3]),
+                     .new_sha1 = lower_case(after[3])};
 }
 
 class ScriptPatchContent final : public Content {

@@ -4,11 +4,11 @@
 
 #include <algorithm>
 #include <array>
-#include <cctype>
 #include <map>
 
 #include "base/contains.hpp"
 #include "base/error_kinds.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {
@@ -20,17 +20,14 @@ constexpr std::uint64_t kMostCompared = 256u << 20;
 bool is_older(const std::string& from) {
   static constexpr std::array<std::string_view, 8> kWords{"old",  "backup",   "backups", "bak",
                                                           "orig", "previous", "archive", "before"};
+  constexpr std::string_view kLetters = "abcdefghijklmnopqrstuvwxyz";
   const std::size_t end = from.find_last_of("/!");
   if (end == from.npos) return false;
-  std::string word;
-  for (std::size_t i = 0; i <= end; ++i) {
-    const auto c = static_cast<unsigned char>(from[i]);
-    if (std::isalpha(c) != 0) {
-      word += static_cast<char>(std::tolower(c));
-      continue;
-    }
-    if (contains(kWords, word)) return true;
-    word.clear();
+  const std::string folders = lower_case(std::string_view(from).substr(0, end));
+  for (std::size_t at = 0; at < folders.size();) {
+    const std::size_t begin = std::min(folders.find_first_of(kLetters, at), folders.size());
+    at = std::min(folders.find_first_not_of(kLetters, begin), folders.size());
+    if (contains(kWords, std::string_view(folders).substr(begin, at - begin))) return true;
   }
   return false;
 }

@@ -12,6 +12,7 @@
 
 #include "base/late_library.hpp"
 #include "base/source_read.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {
@@ -95,8 +96,7 @@ std::size_t take_header(char* data, std::size_t unit, std::size_t count, void* u
   }
   const std::size_t colon = line.find(':');
   if (colon == line.npos) return unit * count;
-  std::string name(line.substr(0, colon));
-  std::ranges::transform(name, name.begin(), [](unsigned char c) { return std::tolower(c); });
+  const std::string name = lower_case(line.substr(0, colon));
   const std::string_view value = trimmed(line.substr(colon + 1));
   if (name == "etag" || (name == "last-modified" && answer.version.empty())) answer.version = value;
   if (name == "content-range" && value.starts_with("bytes ")) {

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <array>
-#include <cctype>
 #include <charconv>
 
 #include "text/text.hpp"
@@ -34,12 +33,6 @@ constexpr std::string_view kHead =
     "# that of the others in tree.odd/.\n"
     "# %XX is a byte. A line taken out removes the entry; a file put into tree/ needs no line.\n";
 
-std::string lower(std::string_view text) {
-  std::string out(text);
-  std::ranges::transform(out, out.begin(), [](unsigned char c) { return std::tolower(c); });
-  return out;
-}
-
 /// Which places in tree/ are taken. Compared without case, so that the folder can be moved to a
 /// file system that ignores it.
 class Claims {
@@ -50,7 +43,7 @@ class Claims {
     for (std::size_t cut = place.find('/'); cut != std::string::npos;
          cut = place.find('/', cut + 1))
       if (!take(place.substr(0, cut), true)) return false;
-    const auto at = taken_.find(lower(place));
+    const auto at = taken_.find(lower_case(place));
     if (at != taken_.end() && !folder) return false;
     return take(place, folder);
   }
@@ -61,7 +54,7 @@ class Claims {
     bool folder;
   };
   bool take(const std::string& place, bool folder) {
-    const auto [at, fresh] = taken_.emplace(lower(place), Claim{place, folder});
+    const auto [at, fresh] = taken_.emplace(lower_case(place), Claim{place, folder});
     return fresh || (at->second.place == place && at->second.folder && folder);
   }
   static bool portable(std::string_view place) {

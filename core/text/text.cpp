@@ -126,6 +126,17 @@ std::vector<std::string_view> split_words(std::string_view text) {
   }
 }
 
+std::string lower_case(std::string_view text) {
+  std::string out(text);
+  for (char& c : out)
+    if (c >= 'A' && c <= 'Z') c = static_cast<char>(c - 'A' + 'a');
+  return out;
+}
+
+bool ends_as(std::string_view text, std::string_view end) {
+  return text.size() >= end.size() && lower_case(text.substr(text.size() - end.size())) == end;
+}
+
 std::string human_size(std::uint64_t bytes) {
   constexpr std::array units{"B", "KiB", "MiB", "GiB", "TiB"};
   auto value = static_cast<double>(bytes);

@@ -27,6 +27,11 @@ namespace wexlo {
 /// The words of a line or text, parted by blanks, tabs and line ends; views into `text`.
 [[nodiscard]] std::vector<std::string_view> split_words(std::string_view text);
 
+/// A to Z as a to z, whatever the system's language is.
+[[nodiscard]] std::string lower_case(std::string_view text);
+/// Whether a text ends so, whatever the case of its letters. @param end  in small letters
+[[nodiscard]] bool ends_as(std::string_view text, std::string_view end);
+
 /// `12.3 MiB`, `512 B`: for people.
 [[nodiscard]] std::string human_size(std::uint64_t bytes);
 

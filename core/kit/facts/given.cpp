@@ -13,6 +13,7 @@
 #include "firmware/extract_manifest.hpp"
 #include "judge/subject.hpp"
 #include "recipe/patch.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -170,8 +171,7 @@ BuildFacts build_in_image(const PartitionFacts& image) {
 
 void look_at_name(const std::string& file, const std::string& kind, const std::string& where,
                   std::vector<Finding>& findings) {
-  std::string name(base_name(file));
-  std::ranges::transform(name, name.begin(), [](unsigned char c) { return std::tolower(c); });
+  const std::string name = lower_case(base_name(file));
   const std::size_t dot = name.rfind('.');
   if (dot == name.npos || dot == 0) return;
   const std::string last = name.substr(dot + 1);

@@ -230,15 +230,11 @@ SettingsParts settings_parts(const fs::path& firmware) {
     if (one.is_regular_file(error)) names.push_back(one.path().filename().string());
   if (error) return {};
   std::ranges::sort(names);
-  const auto lower = [](std::string text) {
-    std::ranges::transform(text, text.begin(), [](unsigned char c) { return std::tolower(c); });
-    return text;
-  };
   for (const std::string& name : names) {
-    if (lower(name).find(".tar") == name.npos) continue;
+    if (lower_case(name).find(".tar") == name.npos) continue;
     // The keeping part is named as its wiping twin is, with a word for the user's home before it.
     for (const std::string_view word : {"home_", "home-"}) {
-      const std::size_t at = lower(name).find(word);
+      const std::size_t at = lower_case(name).find(word);
       if (at == name.npos) continue;
       const std::string twin = name.substr(0, at) + name.substr(at + word.size());
       if (!contains(names, twin)) continue;
