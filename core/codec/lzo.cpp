@@ -66,6 +66,25 @@ LzoHeader read_lzo_header(View in) {
   return out;
 }
 
+/// Bytes that are made and wait for room.
+struct Waiting {
+  Bytes bytes{};
+  std::size_t given = 0;
+
+  void put(Bytes more) {
+    bytes = std::move(more);
+    given = 0;
+  }
+  /// Gives as much as `out` has room for. True: nothing waits any more.
+  bool give(MutableView out, CodecStep& step) {
+    const std::size_t part = std::min(out.size() - step.produced, bytes.size() - given);
+    std::ranges::copy(View(bytes).subspan(given, part), out.subspan(step.produced).begin());
+    given += part;
+    step.produced += part;
+    return given == bytes.size();
+  }
+};
+
 class LzoDecoder final : public Decoder {
  public:
   explicit LzoDecoder(std::uint64_t memory_limit) : limit_(memory_limit) {}
@@ -73,12 +92,7 @@ class LzoDecoder final : public Decoder {
   Result<Step> step(View in, MutableView out, bool last) override {
     Step step;
     for (;;) {
-      const std::size_t part = std::min(out.size() - step.produced, ready_.size() - given_);
-      std::copy_n(ready_.begin() + static_cast<std::ptrdiff_t>(given_), part,
-                  out.begin() + static_cast<std::ptrdiff_t>(step.produced));
-      given_ += part;
-      step.produced += part;
-      if (given_ < ready_.size()) return step;
+      if (!ready_.give(out, step)) return step;
       if (stage_ == Stage::End) {
         step.done = true;
         return step;
@@ -162,19 +176,20 @@ class LzoDecoder final : public Decoder {
   }
 
   Status data() {
-    given_ = 0;
+    Bytes plain;
     if (packed_ == plain_) {
-      ready_ = have_;
+      plain = have_;
     } else {
-      ready_.resize(plain_);
+      plain.resize(plain_);
       lzo_uint size = plain_;
       const int code =
           lzo1x_decompress_safe(reinterpret_cast<const unsigned char*>(have_.data()), have_.size(),
-                                reinterpret_cast<unsigned char*>(ready_.data()), &size, nullptr);
+                                reinterpret_cast<unsigned char*>(plain.data()), &size, nullptr);
       if (code != LZO_E_OK || size != plain_) return corrupt("lzo", "not a valid block");
     }
-    if (data_sums_ != 0 && promised_ != lzo_sum(ready_, (flags_ & kAdlerOfData) == 0))
+    if (data_sums_ != 0 && promised_ != lzo_sum(plain, (flags_ & kAdlerOfData) == 0))
       return corrupt("lzo", "a block's sum does not match");
+    ready_.put(std::move(plain));
     want(Stage::Size, 4);
     return {};
   }
@@ -182,8 +197,8 @@ class LzoDecoder final : public Decoder {
   std::uint64_t limit_;
   Stage stage_ = Stage::Header;
   std::size_t need_ = kLzoMagic.size();
-  Bytes have_, ready_;
-  std::size_t given_ = 0;  ///< of `ready_`
+  Bytes have_;
+  Waiting ready_;
   std::uint32_t flags_ = 0, plain_ = 0, packed_ = 0, promised_ = 0;
   std::size_t data_sums_ = 0, packed_sums_ = 0;  ///< bytes
 };
@@ -208,20 +223,15 @@ Bytes lzo_header() {
 class LzoEncoder final : public Encoder {
  public:
   explicit LzoEncoder(const Framing& framing)
-      : ready_(framing.header.empty() ? lzo_header() : framing.header),
-        flags_(read_lzo_header(ready_).flags),
+      : ready_{framing.header.empty() ? lzo_header() : framing.header},
+        flags_(read_lzo_header(ready_.bytes).flags),
         level_(framing.level < 0 ? 9 : framing.level),
         work_(LZO1X_999_MEM_COMPRESS) {}
 
   Result<Step> step(View in, MutableView out, bool last) override {
     Step step;
     for (;;) {
-      const std::size_t part = std::min(out.size() - step.produced, ready_.size() - given_);
-      std::copy_n(ready_.begin() + static_cast<std::ptrdiff_t>(given_), part,
-                  out.begin() + static_cast<std::ptrdiff_t>(step.produced));
-      given_ += part;
-      step.produced += part;
-      if (given_ < ready_.size()) return step;
+      if (!ready_.give(out, step)) return step;
       if (ended_) {
         step.done = true;
         return step;
@@ -237,9 +247,8 @@ class LzoEncoder final : public Encoder {
 
  private:
   Status block(bool end) {
-    ready_.clear();
-    given_ = 0;
-    BeWriter write(ready_);
+    Bytes block;
+    BeWriter write(block);
     if (!have_.empty()) {
       Bytes packed(have_.size() + have_.size() / 16 + 64 + 3);
       lzo_uint size = packed.size();
@@ -265,15 +274,15 @@ class LzoEncoder final : public Encoder {
     have_.clear();
     ended_ = end;
     if (end) write.put<std::uint32_t>(0);
+    ready_.put(std::move(block));
     return {};
   }
 
-  Bytes ready_;
+  Waiting ready_;
   std::uint32_t flags_;
   int level_;
   std::vector<unsigned char> work_;
   Bytes have_;
-  std::size_t given_ = 0;
   bool ended_ = false;
 };
 
