@@ -140,6 +140,21 @@ class Patcher {
 
 }  // namespace
 
+OldBytes old_bytes(View bytes) {
+  return {bytes.size(), [bytes](std::uint64_t offset, MutableView out) -> Status {
+            WEXLO_TRY(const View part, slice(bytes, offset, out.size(), "old bytes"));
+            std::ranges::copy(part, out.begin());
+            return {};
+          }};
+}
+
+WriteBytes write_behind(Bytes& out) {
+  return [&out](View piece) -> Status {
+    append(out, piece);
+    return {};
+  };
+}
+
 bool looks_like_bsdiff(View patch) {
   return as_text(patch).starts_with(kClassic) || as_text(patch).starts_with(kNewer);
 }

@@ -12,7 +12,12 @@ struct OldBytes {
   std::uint64_t size = 0;
   std::function<Status(std::uint64_t offset, MutableView out)> read;
 };
+/// Those that are in memory; they live as long.
+[[nodiscard]] OldBytes old_bytes(View bytes);
 using WriteBytes = std::function<Status(View bytes)>;
+
+/// Puts what is given behind `out`, which lives as long.
+[[nodiscard]] WriteBytes write_behind(Bytes& out);
 
 [[nodiscard]] bool looks_like_bsdiff(View patch);
 

@@ -133,16 +133,7 @@ class ImagePatcher {
     WEXLO_CHECK(old_.read(at.start, packed));
     WEXLO_TRY(const Bytes plain, inflate_raw(packed, before));
     Bytes changed;
-    const OldBytes part{plain.size(), [&](std::uint64_t offset, MutableView out) -> Status {
-                          std::ranges::copy(
-                              View(plain).subspan(static_cast<std::size_t>(offset), out.size()),
-                              out.begin());
-                          return {};
-                        }};
-    WEXLO_CHECK(apply_bsdiff(patch_from(at), part, after, [&](View bytes) -> Status {
-      append(changed, bytes);
-      return {};
-    }));
+    WEXLO_CHECK(apply_bsdiff(patch_from(at), old_bytes(plain), after, write_behind(changed)));
     if (changed.size() != after) return fail(damaged("a new stream is of another size"));
     WEXLO_TRY(const Bytes out, deflate_raw(changed, how));
     return put(out);

@@ -145,16 +145,8 @@ Status apply_puffdiff(View patch, View old, std::uint64_t most, const WriteBytes
   WEXLO_TRY(const PuffLayout to, layout_of(header.dst(), most * 8, bound(most)));
   WEXLO_TRY(const Bytes spelled_old, spell_out(old, from));
   Bytes spelled;
-  const OldBytes source{.size = spelled_old.size(),
-                        .read = [&](std::uint64_t offset, MutableView out) {
-                          std::copy_n(spelled_old.begin() + static_cast<std::ptrdiff_t>(offset),
-                                      out.size(), out.begin());
-                          return Status();
-                        }};
-  WEXLO_CHECK(apply_bsdiff(patch.subspan(kFixed + header_size), source, to.size, [&](View bytes) {
-    append(spelled, bytes);
-    return Status();
-  }));
+  WEXLO_CHECK(apply_bsdiff(patch.subspan(kFixed + header_size), old_bytes(spelled_old), to.size,
+                           write_behind(spelled)));
   if (spelled.size() != to.size) return fail(bad_puff("it gives another size than it promises"));
   WEXLO_TRY(const Bytes made, join(spelled, to));
   if (made.size() > most)

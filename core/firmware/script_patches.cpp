@@ -112,14 +112,8 @@ class ScriptPatchContent final : public Content {
         check(old, what_.old_sha1, "the base's image is not the one that the patch is for"));
     WEXLO_TRY(const Blob patch, read_all(*patch_, kMostPatch));
     Bytes out;
-    const OldBytes bytes{old.size(), [&](std::uint64_t offset, MutableView into) -> Status {
-                           std::ranges::copy(
-                               View(old).subspan(static_cast<std::size_t>(offset), into.size()),
-                               into.begin());
-                           return {};
-                         }};
     auto applied =
-        apply_image_patch(patch.view(), bytes, what_.new_size, [&](View piece) -> Status {
+        apply_image_patch(patch.view(), old_bytes(old), what_.new_size, [&](View piece) -> Status {
           append(out, piece);
           return check_stop(context);
         });

@@ -181,16 +181,8 @@ class BlockPatcher {
     WEXLO_CHECK(check_range(*patches_, one.patch_at, one.patch_size));
     WEXLO_TRY(const Bytes patch, read_some(*patches_, one.patch_at, one.patch_size));
     Bytes out;
-    const OldBytes old{source.size(), [&](std::uint64_t offset, MutableView into) -> Status {
-                         std::ranges::copy(
-                             View(source).subspan(static_cast<std::size_t>(offset), into.size()),
-                             into.begin());
-                         return {};
-                       }};
-    WEXLO_CHECK(apply_image_patch(patch, old, bytes_of(one.target), [&](View piece) -> Status {
-      append(out, piece);
-      return {};
-    }));
+    WEXLO_CHECK(
+        apply_image_patch(patch, old_bytes(source), bytes_of(one.target), write_behind(out)));
     WEXLO_CHECK(check(out, one.new_sha1, "a patch does not give what the list promises"));
     return write(one.target, out);
   }

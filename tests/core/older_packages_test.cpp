@@ -31,14 +31,11 @@ Result<std::string> with_base(const std::vector<Member>& package, const std::str
 std::string patched(const std::string& patch, const std::string& old, std::uint64_t most,
                     ErrorCode* code = nullptr) {
   std::string out;
-  const OldBytes bytes{old.size(), [&](std::uint64_t offset, MutableView into) -> Status {
-                         std::ranges::copy(as_view(old).subspan(offset, into.size()), into.begin());
-                         return {};
-                       }};
-  const auto applied = apply_image_patch(as_view(patch), bytes, most, [&](View piece) -> Status {
-    out += text(piece);
-    return {};
-  });
+  const auto applied =
+      apply_image_patch(as_view(patch), old_bytes(as_view(old)), most, [&](View piece) -> Status {
+        out += text(piece);
+        return {};
+      });
   if (code != nullptr) *code = applied ? ErrorCode::Internal : applied.error().code;
   return applied ? out : "";
 }
