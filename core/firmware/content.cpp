@@ -273,6 +273,10 @@ Result<std::string> digest_of(ImageSink& sink, std::uint64_t size, const Context
   return hex(hasher.finish());
 }
 
+std::unique_ptr<ImageSink> scratch_sink(const Scratch& scratch) {
+  return std::make_unique<ScratchSink>(scratch);
+}
+
 Result<SourcePtr> spill(const Content& content, std::uint64_t size, const std::string& name,
                         const Context& context) {
   WEXLO_TRY(auto scratch, Scratch::create());

@@ -47,6 +47,9 @@ class MemorySink final : public ImageSink {
 /// An image in a file that is being written. Zero blocks are not written: they stay holes.
 [[nodiscard]] std::unique_ptr<ImageSink> file_sink(OutputFile& file);
 
+/// An image in a temporary file. @param scratch  lives as long
+[[nodiscard]] std::unique_ptr<ImageSink> scratch_sink(const Scratch& scratch);
+
 /// Most that is read of a package to show one partition's first bytes.
 inline constexpr std::uint64_t kHeadBudget = 48u << 10;
 

@@ -209,21 +209,6 @@ class BlockPatcher {
   std::uint64_t held_ = 0;
 };
 
-class ScratchImage final : public ImageSink {
- public:
-  explicit ScratchImage(const Scratch& scratch) : scratch_(scratch) {}
-  Status resize(std::uint64_t) override { return {}; }
-  Status write_at(std::uint64_t offset, View bytes) override {
-    return scratch_.write_at(offset, bytes);
-  }
-  Status read_at(std::uint64_t offset, MutableView out) override {
-    return scratch_.read_at(offset, out);
-  }
-
- private:
-  const Scratch& scratch_;
-};
-
 class PatchedTransfer final : public Content {
  public:
   PatchedTransfer(TransferPlan plan, SourcePtr data, SourcePtr patches, std::string partition,
@@ -267,9 +252,8 @@ class PatchedTransfer final : public Content {
     const std::uint64_t size = std::max(plan_.size, before->size());
     WEXLO_CHECK(check_image_size(size, data_->name(), context));
     WEXLO_TRY(auto scratch, Scratch::create());
-    WEXLO_CHECK(scratch->resize(size));
-    ScratchImage sink(*scratch);
-    WEXLO_CHECK(copy_source(*before, {}, sink, {.digest = false}, context));
+    WEXLO_CHECK(copy_source(*before, {}, *scratch_sink(*scratch), {.digest = false}, context));
+    WEXLO_CHECK(scratch->resize(size));  // the new image may be larger
     WEXLO_CHECK(BlockPatcher(plan_, *data_, patches_.get(), *scratch, size, context).run());
     return open_scratch(std::move(scratch), size, data_->name());
   }
