@@ -111,26 +111,6 @@ Result<SourcePtr> with_lzma_header(const SourcePtr& raw, std::uint64_t size) {
                      raw->name());
 }
 
-/// A stored member: its bytes as they lie in the zip, and the CRC-32 that the directory promises.
-class CheckedSource final : public Source {
- public:
-  CheckedSource(SourcePtr inner, std::uint32_t crc)
-      : Source(inner->name()), inner_(std::move(inner)), crc_(crc) {}
-  std::uint64_t size() const override { return inner_->size(); }
-  Status read_at(std::uint64_t offset, MutableView out) const override {
-    return inner_->read_at(offset, out);
-  }
-  const void* stream() const override { return inner_->stream(); }
-  std::string own_check() const override { return "crc-32"; }
-  std::unique_ptr<Checker> checker() const override {
-    return std::make_unique<CrcChecker>(crc_, name());
-  }
-
- private:
-  SourcePtr inner_;
-  std::uint32_t crc_;
-};
-
 }  // namespace
 
 struct ZipArchive::State {
@@ -236,7 +216,9 @@ Result<SourcePtr> ZipArchive::open_member(const ZipMember& member, const Context
   WEXLO_TRY(SourcePtr raw, raw_window(member));
   if (member.stored) {
     if (member.size == member.stored_size)
-      return std::make_shared<CheckedSource>(std::move(raw), member.crc);
+      return with_check(raw, "crc-32", [crc = member.crc, name = raw->name()] {
+        return std::make_unique<CrcChecker>(crc, name);
+      });
     return fail({.code = ErrorCode::Corrupt,
                  .message = "a stored member has two sizes",
                  .file = raw->name(),

@@ -50,16 +50,16 @@ std::uint16_t swapped(std::uint16_t value) {
 
 class BlockChecker final : public Checker {
  public:
-  BlockChecker(std::uint32_t block, View sums, std::string file)
-      : sums_(sums), file_(std::move(file)) {
-    block_.reserve(block);
+  BlockChecker(std::uint32_t block, std::shared_ptr<const Bytes> sums, std::string file)
+      : size_(block), sums_(std::move(sums)), file_(std::move(file)) {
+    block_.reserve(size_);
   }
   void data(View bytes) override {
     while (!bytes.empty()) {
-      const std::size_t part = std::min(bytes.size(), block_.capacity() - block_.size());
+      const std::size_t part = std::min(bytes.size(), size_ - block_.size());
       block_.insert(block_.end(), bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(part));
       bytes = bytes.subspan(part);
-      if (block_.size() == block_.capacity()) end_of_block();
+      if (block_.size() == size_) end_of_block();
     }
   }
   void zeros(std::uint64_t count) override {
@@ -76,47 +76,40 @@ class BlockChecker final : public Checker {
     return fail({.code = ErrorCode::DigestMismatch,
                  .message = "a block does not have the CRC-16 that its container promises",
                  .file = file_,
-                 .offset = *bad_ * block_.capacity(),
+                 .offset = bad_->at,
+                 .expected = fmt::format("{:04x}", bad_->promised),
+                 .found = bad_->found,
                  .hint = "The package is damaged: fetch it again."});
   }
 
  private:
   void end_of_block() {
-    const auto stored = load<std::uint16_t, std::endian::little>(sums_.data() + 2 * count_);
+    const auto stored = load<std::uint16_t, std::endian::little>(sums_->data() + 2 * count_);
     if (!match_ && !bad_) match_ = crc16_match(block_, stored);
-    const bool fits =
-        match_ && crc16_of(block_, *match_->kind) == (match_->swapped ? swapped(stored) : stored);
-    if (!fits && !bad_) bad_ = count_;
-    ++count_;
+    const std::uint64_t at = std::uint64_t{count_++} * size_;
+    if (match_) {
+      const std::uint16_t found = crc16_of(block_, *match_->kind),
+                          promised = match_->swapped ? swapped(stored) : stored;
+      if (found != promised && !bad_) bad_ = Bad{at, promised, fmt::format("{:04x}", found)};
+    } else if (!bad_) {
+      bad_ = Bad{at, stored, "another by every kind of CRC-16 that is known"};
+    }
     block_.clear();
   }
 
-  View sums_;
+  struct Bad {
+    std::uint64_t at = 0;  ///< of the block
+    std::uint16_t promised = 0;
+    std::string found;
+  };
+
+  std::size_t size_;  ///< of a block, bytes
+  std::shared_ptr<const Bytes> sums_;
   std::string file_;
   Bytes block_;
   std::size_t count_ = 0;  ///< blocks so far
   std::optional<Crc16Match> match_;
-  std::optional<std::uint64_t> bad_;  ///< first block that is damaged
-};
-
-class BlockCrcSource final : public Source {
- public:
-  BlockCrcSource(SourcePtr inner, std::uint32_t block, Bytes sums)
-      : Source(inner->name()), inner_(std::move(inner)), block_(block), sums_(std::move(sums)) {}
-  std::uint64_t size() const override { return inner_->size(); }
-  Status read_at(std::uint64_t offset, MutableView out) const override {
-    return inner_->read_at(offset, out);
-  }
-  const void* stream() const override { return inner_->stream(); }
-  std::string own_check() const override { return "crc-16"; }
-  std::unique_ptr<Checker> checker() const override {
-    return std::make_unique<BlockChecker>(block_, sums_, name());
-  }
-
- private:
-  SourcePtr inner_;
-  std::uint32_t block_;
-  Bytes sums_;
+  std::optional<Bad> bad_;  ///< the first block that is damaged
 };
 
 }  // namespace
@@ -148,7 +141,10 @@ std::optional<Crc16Match> crc16_match(View bytes, std::uint16_t stored) {
 SourcePtr with_block_crcs(SourcePtr source, std::uint32_t block, Bytes sums) {
   const bool given = std::ranges::any_of(sums, [](std::byte one) { return one != std::byte{0}; });
   if (!given) return source;
-  return std::make_shared<BlockCrcSource>(std::move(source), block, std::move(sums));
+  const auto kept = std::make_shared<const Bytes>(std::move(sums));
+  return with_check(source, "crc-16", [kept, block, name = source->name()] {
+    return std::make_unique<BlockChecker>(block, kept, name);
+  });
 }
 
 }  // namespace wexlo

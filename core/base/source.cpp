@@ -175,6 +175,29 @@ class ScratchSource final : public Source {
   std::uint64_t size_;
 };
 
+/// Another's bytes, and a check of them.
+class SourceWithCheck final : public Source {
+ public:
+  SourceWithCheck(SourcePtr inner, std::string check,
+                  std::function<std::unique_ptr<Checker>()> checker)
+      : Source(inner->name()),
+        inner_(std::move(inner)),
+        check_(std::move(check)),
+        checker_(std::move(checker)) {}
+  std::uint64_t size() const override { return inner_->size(); }
+  Status read_at(std::uint64_t offset, MutableView out) const override {
+    return inner_->read_at(offset, out);
+  }
+  const void* stream() const override { return inner_->stream(); }
+  std::string own_check() const override { return check_; }
+  std::unique_ptr<Checker> checker() const override { return checker_(); }
+
+ private:
+  SourcePtr inner_;
+  std::string check_;
+  std::function<std::unique_ptr<Checker>()> checker_;
+};
+
 }  // namespace
 
 Result<SourcePtr> open_joined(std::vector<Piece> pieces, std::string name) {
@@ -268,6 +291,11 @@ Result<SourcePtr> open_window(SourcePtr whole, std::uint64_t offset, std::uint64
                               std::string name) {
   WEXLO_CHECK(check_range(*whole, offset, size));
   return std::make_shared<WindowSource>(std::move(whole), offset, size, std::move(name));
+}
+
+SourcePtr with_check(SourcePtr source, std::string check,
+                     std::function<std::unique_ptr<Checker>()> checker) {
+  return std::make_shared<SourceWithCheck>(std::move(source), std::move(check), std::move(checker));
 }
 
 SourcePtr open_memory(Blob bytes, std::string name) {

@@ -3,6 +3,7 @@
 /// forward streams. Sources are read-only, immutable and safe to read from several threads.
 
 #include <filesystem>
+#include <functional>
 #include <memory>
 #include <string>
 #include <vector>
@@ -71,6 +72,11 @@ using SourcePtr = std::shared_ptr<const Source>;
 /// `size` bytes of `whole` from `offset`; nothing is copied. Errors: Truncated.
 [[nodiscard]] Result<SourcePtr> open_window(SourcePtr whole, std::uint64_t offset,
                                             std::uint64_t size, std::string name);
+
+/// The same bytes, with a check of them that stands beside them in their container.
+/// @param check  its name: Source::own_check  @param checker  makes one for each reading
+[[nodiscard]] SourcePtr with_check(SourcePtr source, std::string check,
+                                   std::function<std::unique_ptr<Checker>()> checker);
 
 [[nodiscard]] SourcePtr open_memory(Blob bytes, std::string name);
 

@@ -100,6 +100,8 @@ TEST_CASE("records: a block that does not have its sum is found, a sparse one's 
     REQUIRE_FALSE(bad);
     CHECK(bad.error().code == ErrorCode::DigestMismatch);
     CHECK(bad.error().offset == 4096);
+    CHECK(bad.error().expected.size() == 4);
+    CHECK(bad.error().found != bad.error().expected);
     CHECK(content(**firmware, "recovery_ramdisk"));
   }
   auto records = usual_records();
