@@ -7,6 +7,7 @@
 #include <map>
 
 #include "base/crc16.hpp"
+#include "firmware/damaged.hpp"
 #include "firmware/listing_index.hpp"
 #include "firmware/package.hpp"
 #include "text/text.hpp"
@@ -44,30 +45,21 @@ struct Row {
   std::uint64_t size = 0, offset = 0;
 };
 
-Error bad(const Source& source, ErrorCode code, std::uint64_t at, std::string message,
-          std::string expected, std::string found) {
-  return {.code = code,
-          .message = std::move(message),
-          .file = source.name(),
-          .offset = at,
-          .expected = std::move(expected),
-          .found = std::move(found),
-          .hint = "The package is damaged or cut short: fetch it again."};
-}
-
 Result<Row> read_row(const Source& source, View raw, std::uint64_t at) {
   if (u32(raw, 0) != kRow)
-    return fail(bad(source, ErrorCode::BadValue, at, "a row of the file table is of another size",
-                    fmt::format("{}", kRow), fmt::format("{}", u32(raw, 0))));
+    return fail(damaged_container(source, ErrorCode::BadValue, at,
+                                  "a row of the file table is of another size",
+                                  fmt::format("{}", kRow), fmt::format("{}", u32(raw, 0))));
   Row out{.id = text16(raw, kRowIdAt, kName),
           .file = text16(raw, kRowFileAt, kName),
           .size = std::uint64_t{u32(raw, kRowSizeHighAt)} << 32 | u32(raw, kRowSizeLowAt),
           .offset = std::uint64_t{u32(raw, kRowOffsetHighAt)} << 32 | u32(raw, kRowOffsetLowAt)};
   if (out.size > 0 && (out.offset > source.size() || out.size > source.size() - out.offset))
-    return fail(bad(source, ErrorCode::Truncated, at,
-                    fmt::format("the file {} lies beyond the end", printable(out.file)),
-                    fmt::format("{} bytes from {}", out.size, out.offset),
-                    fmt::format("{} bytes in all", source.size())));
+    return fail(
+        damaged_container(source, ErrorCode::Truncated, at,
+                          fmt::format("the file {} lies beyond the end", printable(out.file)),
+                          fmt::format("{} bytes from {}", out.size, out.offset),
+                          fmt::format("{} bytes in all", source.size())));
   return out;
 }
 
@@ -75,15 +67,16 @@ Result<Row> read_row(const Source& source, View raw, std::uint64_t at) {
 Result<std::vector<Row>> read_rows(const Source& source, View header) {
   const std::uint64_t count = u32(header, kCountAt), list = u32(header, kListAt);
   if (count > kMostFiles)
-    return fail(bad(source, ErrorCode::LimitExceeded, kCountAt, "too many files",
-                    fmt::format("at most {}", kMostFiles), fmt::format("{}", count)));
+    return fail(damaged_container(source, ErrorCode::LimitExceeded, kCountAt, "too many files",
+                                  fmt::format("at most {}", kMostFiles), fmt::format("{}", count)));
   std::vector<Row> out;
   for (std::uint64_t i = 0; i < count; ++i) {
     const std::uint64_t at = list + i * kRow;
     WEXLO_TRY(const Bytes raw, read_some(source, at, kRow));
     if (raw.size() < kRow)
-      return fail(bad(source, ErrorCode::Truncated, at, "the file ends inside its table of files",
-                      fmt::format("{} rows", count), fmt::format("{} rows", i)));
+      return fail(damaged_container(source, ErrorCode::Truncated, at,
+                                    "the file ends inside its table of files",
+                                    fmt::format("{} rows", count), fmt::format("{} rows", i)));
     WEXLO_TRY(Row row, read_row(source, raw, at));
     if (row.size > 0 && !row.file.empty()) out.push_back(std::move(row));
   }
@@ -163,8 +156,9 @@ Result<FirmwarePtr> open_download_container(const SourcePtr& source, const Openi
   const std::uint64_t size =
       std::uint64_t{u32(header, kSizeHighAt)} << 32 | u32(header, kSizeLowAt);
   if (size > source->size())
-    return fail(bad(*source, ErrorCode::Truncated, kSizeHighAt, "the container is cut short",
-                    fmt::format("{} bytes", size), fmt::format("{} bytes", source->size())));
+    return fail(damaged_container(*source, ErrorCode::Truncated, kSizeHighAt,
+                                  "the container is cut short", fmt::format("{} bytes", size),
+                                  fmt::format("{} bytes", source->size())));
   WEXLO_TRY(const std::vector<Row> rows, read_rows(*source, header));
   WEXLO_TRY(const auto blocks, blocks_of(source, rows));
   Bundle bundle{.name = source->name()};

@@ -6,6 +6,7 @@
 #include <array>
 
 #include "base/crc16.hpp"
+#include "firmware/damaged.hpp"
 #include "firmware/package.hpp"
 #include "image/partitions.hpp"
 #include "text/text.hpp"
@@ -51,31 +52,21 @@ class RecordReader {
         if (std::ranges::all_of(raw, [](std::byte one) { return one == std::byte{0}; }) &&
             !out.empty())
           break;
-        return fail(bad(ErrorCode::Corrupt, at, "no record begins here", "55 AA 5A A5",
-                        hex(View(raw).first(std::min<std::size_t>(raw.size(), 4)))));
+        return fail(damaged_container(source_, ErrorCode::Corrupt, at, "no record begins here",
+                                      "55 AA 5A A5",
+                                      hex(View(raw).first(std::min<std::size_t>(raw.size(), 4)))));
       }
       WEXLO_TRY(Record record, read_one(raw, at));
       at = align_up(record.end(), kAlign);
       out.push_back(std::move(record));
       if (out.size() > kMostRecords)
-        return fail(bad(ErrorCode::LimitExceeded, at, "too many records",
-                        fmt::format("at most {}", kMostRecords), ""));
+        return fail(damaged_container(source_, ErrorCode::LimitExceeded, at, "too many records",
+                                      fmt::format("at most {}", kMostRecords), ""));
     }
     return out;
   }
 
  private:
-  Error bad(ErrorCode code, std::uint64_t at, std::string message, std::string expected,
-            std::string found) const {
-    return {.code = code,
-            .message = std::move(message),
-            .file = source_.name(),
-            .offset = at,
-            .expected = std::move(expected),
-            .found = std::move(found),
-            .hint = "The package is damaged or cut short: fetch it again."};
-  }
-
   Result<std::uint64_t> first() const {
     WEXLO_TRY(const Bytes start, read_some(source_, 0, kLead + kMagic.size()));
     return is_magic(start) ? 0 : std::uint64_t{kLead};
@@ -83,8 +74,9 @@ class RecordReader {
 
   Result<Record> read_one(View raw, std::uint64_t at) const {
     if (raw.size() < kHeader)
-      return fail(bad(ErrorCode::Truncated, at, "the file ends inside a record's header",
-                      fmt::format("{} bytes", kHeader), fmt::format("{} bytes", raw.size())));
+      return fail(damaged_container(
+          source_, ErrorCode::Truncated, at, "the file ends inside a record's header",
+          fmt::format("{} bytes", kHeader), fmt::format("{} bytes", raw.size())));
     const auto u32 = [&](std::size_t where) { return load<std::uint32_t, LE>(raw.data() + where); };
     Record out{.name = std::string(until_nul(raw.subspan(kNameAt, kText))),
                .date = std::string(until_nul(raw.subspan(kDateAt, kText))),
@@ -93,22 +85,23 @@ class RecordReader {
                .size = u32(kDataSizeAt),
                .block = load<std::uint16_t, LE>(raw.data() + kBlockAt)};
     if (out.header_size < kHeader || out.header_size - kHeader > kMostTable)
-      return fail(bad(ErrorCode::BadValue, at + kHeaderSizeAt, "a record's header size is wrong",
-                      fmt::format("{} bytes and a table", kHeader),
-                      fmt::format("{}", out.header_size)));
+      return fail(damaged_container(
+          source_, ErrorCode::BadValue, at + kHeaderSizeAt, "a record's header size is wrong",
+          fmt::format("{} bytes and a table", kHeader), fmt::format("{}", out.header_size)));
     if (out.end() > source_.size())
-      return fail(bad(ErrorCode::Truncated, at,
-                      fmt::format("the file ends inside the record {}", printable(out.name)),
-                      fmt::format("{} bytes", out.end()), fmt::format("{} bytes", source_.size())));
+      return fail(damaged_container(
+          source_, ErrorCode::Truncated, at,
+          fmt::format("the file ends inside the record {}", printable(out.name)),
+          fmt::format("{} bytes", out.end()), fmt::format("{} bytes", source_.size())));
     const std::uint64_t sums = (out.header_size - kHeader) / 2;
     const std::uint64_t blocks =
         out.block == 0 ? 0 : (std::uint64_t{out.size} + out.block - 1) / out.block;
     // A record may have no sums at all; part of them is a lie.
     if (sums != 0 && sums != blocks)
-      return fail(
-          bad(ErrorCode::BadValue, at + kHeaderSizeAt,
-              fmt::format("the table of sums of {} does not fit its data", printable(out.name)),
-              fmt::format("{} sums", blocks), fmt::format("{} sums", sums)));
+      return fail(damaged_container(
+          source_, ErrorCode::BadValue, at + kHeaderSizeAt,
+          fmt::format("the table of sums of {} does not fit its data", printable(out.name)),
+          fmt::format("{} sums", blocks), fmt::format("{} sums", sums)));
     return out;
   }
 
