@@ -18,6 +18,10 @@ constexpr std::array<std::string_view, 8> kArchiveEnds{".zip", ".tar",     ".md5
                                                        ".ota", ".payload", ".app", ".pac"};
 constexpr std::array<std::string_view, 10> kPackedEnds{".lz4", ".gz",   ".xz", ".zst", ".zstd",
                                                        ".bz2", ".lzma", ".br", ".z",   ".lzo"};
+/// What says of a file how it was made, not what it is for: `boot-sign.img`, `super_sparse.img`.
+constexpr std::array<std::string_view, 9> kMarks{"-sign",   "_sign",     "-signed",
+                                                 "_signed", "-verified", "_verified",
+                                                 "_sparse", "-sparse",   ".sparse"};
 constexpr std::array<std::string_view, 7> kPieceWords{"sparsechunk", "chunk", "piece", "part",
                                                       "split",       "seg",   "sparse"};
 
@@ -77,28 +81,6 @@ std::string fit(std::string_view name) {
   return out.empty() ? "image" : out;
 }
 
-struct MarkWord {
-  std::string_view end;
-  NameMark mark;
-};
-constexpr std::array kMarks{
-    MarkWord{"-sign", NameMark::Signed},       MarkWord{"_sign", NameMark::Signed},
-    MarkWord{"-signed", NameMark::Signed},     MarkWord{"_signed", NameMark::Signed},
-    MarkWord{"-verified", NameMark::Verified}, MarkWord{"_verified", NameMark::Verified},
-    MarkWord{"_sparse", NameMark::Sparse},     MarkWord{"-sparse", NameMark::Sparse},
-    MarkWord{".sparse", NameMark::Sparse}};
-
-/// Takes the mark off.
-NameMark strip_mark(std::string_view& name) {
-  const std::string small = lower_case(name);
-  for (const MarkWord& one : kMarks)
-    if (small.ends_with(one.end) && name.size() > one.end.size()) {
-      name.remove_suffix(one.end.size());
-      return one.mark;
-    }
-  return NameMark::None;
-}
-
 std::optional<Compression> without_magic(std::string_view end) {
   if (end == ".br") return Compression::Brotli;
   if (end == ".lzma") return Compression::Lzma;
@@ -135,8 +117,7 @@ FileName read_file_name(std::string_view path) {
       if (out.number_is_sure || inner) name = base;
     }
   }
-  if (out.image && !out.number) out.mark = strip_mark(name);
-  if (image == ".simg") out.mark = NameMark::Sparse;
+  if (out.image && !out.number) strip(name, kMarks);
   out.partition = fit(name);
   return out;
 }

@@ -9,14 +9,10 @@
 
 namespace wexlo {
 
-/// What a name says of the file beside its partition: `boot-sign.img`, `super_sparse.img`.
-enum class NameMark : std::uint8_t { None, Signed, Verified, Sparse };
-
 struct FileName {
-  std::string partition;  ///< fit for a file name, without the mark
-  NameMark mark = NameMark::None;
-  bool image = false;    ///< its ending is one of images
-  bool archive = false;  ///< its ending is one of packages inside packages
+  std::string partition;  ///< fit for a file name, without `-sign`, `_sparse` and the like
+  bool image = false;     ///< its ending is one of images
+  bool archive = false;   ///< its ending is one of packages inside packages
   /// By the ending, for formats that have no magic.
   std::optional<Compression> packed;
   bool says_packed = false;  ///< its ending is one of packed files

@@ -67,6 +67,7 @@ struct PartitionFacts {
   std::string held{};        ///< what the head says: "boot", "ext4", …; empty: not looked at
   std::string detail{};      ///< more of it: "header version 4"
   bool sparse = false;       ///< stored as a sparse image, or as pieces of one
+  bool packed = false;       ///< stored compressed, beside what a zip does to its members
   bool incremental = false;  ///< stored as changes to the build before
   bool listed = false;       ///< a listing, or its container, says what it is for
   ContentPtr content{};

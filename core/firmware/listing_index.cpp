@@ -59,6 +59,7 @@ const std::vector<ListingRow>& ListingIndex::rows_of(const Item& item) const {
 }
 
 std::optional<std::string> ListingIndex::name_of(const Item& item) const {
+  if (!item.partition.empty()) return item.partition;
   const auto rows = rows_.find(&item);
   if (rows == rows_.end()) return std::nullopt;
   std::set<std::string> names, bare;

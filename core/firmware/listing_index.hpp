@@ -41,8 +41,9 @@ class ListingIndex {
   /// Reads one listing; facts of the build go to `build`.
   ListingRows add(const Item& item, std::string_view text, BuildFacts& build);
 
-  /// The name that the rows give a file: the one of all, without what tells slots apart. A file
-  /// whose own name is of the boot chain keeps it where the rows' is not.
+  /// The name that is said of a file: its container's, else what the rows give: the one of all,
+  /// without what tells slots apart. A file whose own name is of the boot chain keeps it where the
+  /// rows' is not.
   [[nodiscard]] std::optional<std::string> name_of(const Item& item) const;
   /// Digests of the file as it is stored.
   [[nodiscard]] std::vector<Promise> promises_of(const Item& item) const;

@@ -21,6 +21,7 @@ namespace {
 constexpr std::size_t kMaxProbed = 300;  ///< files that are looked into when no name tells
 constexpr std::size_t kMaxPartitions = 4096;
 constexpr std::string_view kPayload = "payload.bin";
+constexpr std::string_view kSparse = "sparse";  ///< the layer
 
 class PackageReader {
  public:
@@ -103,7 +104,7 @@ class PackageReader {
   bool is_image(const Item& item) const {
     return !used(item) && item.size > 0 && !item.path.starts_with("META-INF/") &&
            base_name(item.path) != kPayload &&
-           (read_file_name(item.path).image || listings_.name_of(item) || !item.partition.empty());
+           (read_file_name(item.path).image || listings_.name_of(item));
   }
 
   /// Partitions that a listing puts together of several files.
@@ -119,8 +120,8 @@ class PackageReader {
       if (auto joined = join_listed(pieces, listings_, opening_); !joined)
         WEXLO_CHECK(add_unreadable(*first.item, pieces.partition, std::move(joined).error()));
       else
-        WEXLO_CHECK(
-            add_joined(pieces.partition, *first.item, pieces.parts.size(), std::move(*joined)));
+        WEXLO_CHECK(add_joined(pieces.partition, *first.item, pieces.parts.size(), true,
+                               std::move(*joined)));
     }
     return {};
   }
@@ -153,7 +154,8 @@ class PackageReader {
   Result<bool> add_set(const std::vector<const Item*>& items) {
     const Item& first = **std::ranges::min_element(
         items, {}, [](const Item* item) { return *read_file_name(item->path).number; });
-    const std::string name = listings_.name_of(first).value_or(read_file_name(first.path).set);
+    const auto said = listings_.name_of(first);
+    const std::string name = said.value_or(read_file_name(first.path).set);
     auto joined = join_numbered(items, name, listings_, opening_);
     if (joined && !*joined) return false;
     for (const Item* item : items)
@@ -161,15 +163,19 @@ class PackageReader {
     if (!joined)
       WEXLO_CHECK(add_unreadable(first, name, std::move(joined).error()));
     else
-      WEXLO_CHECK(add_joined(name, first, items.size(), std::move(**joined)));
+      WEXLO_CHECK(add_joined(name, first, items.size(), said.has_value(), std::move(**joined)));
     return true;
   }
 
-  Status add_joined(const std::string& name, const Item& first, std::size_t count,
+  Status add_joined(const std::string& name, const Item& first, std::size_t count, bool listed,
                     JoinedPieces pieces) {
-    return add_content(name, pieces.source, fmt::format("{} ({} pieces)", first.path, count),
-                       pieces.stored_size, std::move(pieces.stored), pieces.sparse ? "sparse" : "",
-                       pieces.sparse);
+    std::vector<Layer> layers;
+    if (pieces.sparse) layers.push_back({std::string(kSparse), ""});
+    return add_content({.name = name,
+                        .stored_size = pieces.stored_size,
+                        .from = fmt::format("{} ({} pieces)", first.path, count),
+                        .listed = listed},
+                       pieces.source, layers, std::move(pieces.stored));
   }
 
   /// One damaged or locked file does not hide the others: it is told to who wants it.
@@ -188,9 +194,8 @@ class PackageReader {
   Status add_image(const Item& item) {
     WEXLO_CHECK(check_stop(opening_.context));
     const FileName file = read_file_name(item.path);
-    const std::string name = !item.partition.empty()
-                                 ? item.partition
-                                 : listings_.name_of(item).value_or(names_.partition(file));
+    const auto said = listings_.name_of(item);
+    const std::string name = said.value_or(names_.partition(file));
     use(item);
     auto opened = item.open(opening_.context);
     if (!opened) return add_unreadable(item, name, std::move(opened).error());
@@ -214,38 +219,35 @@ class PackageReader {
     const bool sums = inner->source != source && source->checker() != nullptr &&
                       inner->source->own_check().empty();
     if (!promises.empty() || sums) stored.push_back({source, std::move(promises)});
-    std::string layers;
-    for (const Layer& layer : inner->layers)
-      layers += (layers.empty() ? "" : " > ") + layer.kind;
-    return add_content(name, inner->source, item.path, item.stored_size, std::move(stored), layers,
-                       contains(inner->layers, "sparse", &Layer::kind),
-                       listings_.name_of(item).has_value() || !item.partition.empty());
+    return add_content({.name = name,
+                        .stored_size = item.stored_size,
+                        .from = item.path,
+                        .listed = said.has_value()},
+                       inner->source, inner->layers, std::move(stored));
   }
 
-  Status add_content(const std::string& name, const SourcePtr& whole, const std::string& from,
-                     std::uint64_t stored_size, std::vector<StoredFile> stored,
-                     const std::string& layers, bool sparse, bool listed = false) {
+  /// @param facts   what is known of it beside its content
+  /// @param layers  what was taken off its file
+  Status add_content(PartitionFacts facts, const SourcePtr& whole, const std::vector<Layer>& layers,
+                     std::vector<StoredFile> stored) {
     // A plain file is what the listing speaks of: its digest is counted while it is read.
     std::vector<Promise> promises;
     if (stored.size() == 1 && stored.front().source == whole) {
       promises = std::move(stored.front().promises);
       stored.clear();
     }
-    std::string sha256;
     if (const auto at = std::ranges::find(promises, DigestKind::Sha256, &Promise::kind);
         at != promises.end())
-      sha256 = at->hex;
-    ContentPtr content = content_of(whole, std::move(promises));
-    if (!stored.empty()) content = listed_content(std::move(content), std::move(stored));
-    add({.name = name,
-         .size = whole->size(),
-         .stored_size = stored_size,
-         .sha256 = std::move(sha256),
-         .from = from,
-         .detail = layers,
-         .sparse = sparse,
-         .listed = listed,
-         .content = std::move(content)});
+      facts.sha256 = at->hex;
+    facts.size = whole->size();
+    for (const Layer& layer : layers) {
+      facts.detail += (facts.detail.empty() ? "" : " > ") + layer.kind;
+      (layer.kind == kSparse ? facts.sparse : facts.packed) = true;
+    }
+    facts.content = content_of(whole, std::move(promises));
+    if (!stored.empty()) facts.content = listed_content(facts.content, std::move(stored));
+    const std::string name = facts.name, from = facts.from;
+    add(std::move(facts));
     WEXLO_TRY(const Bytes start, read_some(*whole, 0, kProbeSize));
     if (looks_like_super(start)) return add_logical(name, whole, from);
     return {};

@@ -32,6 +32,12 @@ bool is_older(const std::string& from) {
   return false;
 }
 
+/// Others are told by their size and first bytes.
+bool is_compared_whole(const PartitionFacts& one) {
+  return partition_class(without_slot(one.name)) != PartitionClass::Other &&
+         one.size <= kMostCompared;
+}
+
 /// Whether both are the same image. nullopt: one of them does not read.
 Result<std::optional<bool>> is_same(const PartitionFacts& a, const PartitionFacts& b,
                                     const Context& context) {
@@ -41,8 +47,7 @@ Result<std::optional<bool>> is_same(const PartitionFacts& a, const PartitionFact
   if (!head_a || !head_b) return std::nullopt;
   const std::size_t seen = std::min(head_a->size(), head_b->size());
   if (!std::ranges::equal(View(*head_a).first(seen), View(*head_b).first(seen))) return false;
-  const bool deep = partition_class(without_slot(a.name)) != PartitionClass::Other;
-  if (!deep || a.size > kMostCompared) return true;
+  if (!is_compared_whole(a)) return true;
   auto bytes_a = read_partition(a, kMostCompared, context);
   auto bytes_b = bytes_a ? read_partition(b, kMostCompared, context) : fail(bytes_a.error());
   if (!bytes_b && is_of_this_run(bytes_b.error().code)) return fail(bytes_b.error());
@@ -84,7 +89,7 @@ class Twins {
          "the other one lies in a folder for older files");
     // The plainest first: of the same bytes that is the one that costs least to read.
     std::ranges::stable_sort(members, {}, [&](std::size_t one) {
-      return std::pair(all()[one].sparse, all()[one].detail.size());
+      return std::pair(all()[one].sparse, all()[one].packed);
     });
     for (std::size_t i = 1; i < members.size();) {
       WEXLO_TRY(const auto same, is_same(all()[members[0]], all()[members[i]], context_));
@@ -92,10 +97,9 @@ class Twins {
         ++i;
         continue;
       }
-      const bool whole =
-          partition_class(without_slot(all()[members[0]].name)) != PartitionClass::Other;
       set_aside(members[i], members[0],
-                whole ? "both hold the same bytes" : "both have the same size and first bytes");
+                is_compared_whole(all()[members[0]]) ? "both hold the same bytes"
+                                                     : "both have the same size and first bytes");
       members.erase(members.begin() + static_cast<std::ptrdiff_t>(i));
     }
     return {};
