@@ -163,10 +163,9 @@ Result<Identified> identify(const Source& source) {
   WEXLO_TRY(Bytes start, read_some(source, 0, kProbeSize));
   if (find_format(start) == nullptr) {
     WEXLO_TRY(start, read_some(source, 0, prefix::kSearch));
+    WEXLO_TRY(const NamedKind* const named, named_kind(source, start));
+    if (named != nullptr) return fail(named_error(*named, source.name()));
   }
-  WEXLO_TRY(const NamedKind* const named, named_kind(source, start));
-  if (named != nullptr && find_format(start) == nullptr)
-    return fail(named_error(*named, source.name()));
   const auto found = identify_bytes(start);
   if (!found) return fail(unknown_format(source.name(), start));
   return *found;
@@ -219,6 +218,13 @@ FirmwarePtr single_image(const Unwrapped& inner, const SourcePtr& outer) {
   return out;
 }
 
+/// What can be told only once all files of what was given are known.
+Status complete(Firmware& firmware, const Context& context) {
+  WEXLO_CHECK(settle_twins(firmware, context));
+  facts_from_images(firmware);
+  return {};
+}
+
 }  // namespace
 
 void tell_not_packed(Firmware& firmware, const FileName& file, const Unwrapped& inner,
@@ -237,11 +243,13 @@ Status look_further(Unwrapped& inner) {
   if (zip) {
     WEXLO_TRY(inner.source,
               open_window(inner.source, *zip, inner.source->size() - *zip, inner.source->name()));
-    inner.format = &kFormats.front();
+    inner.format = std::ranges::find(kFormats, "zip", &Format::kind);
     return {};
   }
   WEXLO_TRY(const NamedKind* const named, named_kind(*inner.source, start));
-  if (named != nullptr) return fail(named_error(*named, inner.source->name()));
+  // What is packed is meant for a partition, even if it is a picture.
+  if (named != nullptr && (named->sort != NamedSort::NotFirmware || inner.layers.empty()))
+    return fail(named_error(*named, inner.source->name()));
   if (const auto found = identify_bytes(start)) inner.format = found->format;
   return {};
 }
@@ -279,8 +287,7 @@ Result<FirmwarePtr> open_source(const SourcePtr& source, const Opening& opening)
   out->layers.insert(out->layers.begin(), inner.layers.begin(), inner.layers.end());
   tell_not_packed(*out, file, inner, source->name());
   if (opening.depth == 0) {
-    WEXLO_CHECK(settle_twins(*out, opening.context));
-    facts_from_images(*out);
+    WEXLO_CHECK(complete(*out, opening.context));
   }
   return out;
 }
@@ -293,8 +300,7 @@ Result<FirmwarePtr> open_firmware(const std::string& where, const Opening& openi
   std::error_code ignored;
   if (!is_url(where) && std::filesystem::is_directory(where, ignored)) {
     WEXLO_TRY(FirmwarePtr out, open_folder(where, opening));
-    WEXLO_CHECK(settle_twins(*out, opening.context));
-    facts_from_images(*out);
+    WEXLO_CHECK(complete(*out, opening.context));
     return out;
   }
   WEXLO_TRY(const SourcePtr source, open_input(where, opening.context));
@@ -314,7 +320,7 @@ Result<FirmwarePtr> open_firmware(const std::vector<std::string>& where, const O
   }
   WEXLO_TRY(FirmwarePtr out,
             merge(std::move(parts), {"set", fmt::format("{} packages", where.size())}));
-  WEXLO_CHECK(settle_twins(*out, opening.context));
+  WEXLO_CHECK(complete(*out, opening.context));
   return out;
 }
 

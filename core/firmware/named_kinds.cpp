@@ -150,6 +150,8 @@ Error named_error(const NamedKind& kind, const std::string& file) {
   return {.code = ErrorCode::Unsupported,
           .message = fmt::format("this is {}, which Wexlo does not read", kind.what),
           .file = file,
+          .offset = 0,
+          .expected = "a firmware package that is read: docs/formats/packages.md lists them",
           .found = fmt::format("{} ({})", kind.kind,
                                kind.sort == Encrypted ? "encrypted" : "not encrypted"),
           .hint = std::string(kind.instead.empty()
