@@ -112,6 +112,7 @@ void read_anti_rollback(std::string_view text, BuildText& out) {
 /// A script of an older package asks for the phone it is made for.
 void read_script(std::string_view text, BuildText& out) {
   out.over_the_air = true;
+  out.patches = read_script_patches(text);
   for (const std::string_view key : {"ro.product.device", "ro.build.product"}) {
     const std::size_t at = text.find(key);
     if (at == text.npos) continue;

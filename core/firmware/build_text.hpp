@@ -2,6 +2,7 @@
 /// What the small text files of a package say of its build.
 
 #include "firmware/firmware.hpp"
+#include "firmware/script_patches.hpp"
 
 namespace wexlo {
 
@@ -10,7 +11,8 @@ namespace wexlo {
 struct BuildText {
   BuildFacts build;
   bool incremental = false;
-  bool over_the_air = false;  ///< the package is an over-the-air one
+  bool over_the_air = false;           ///< the package is an over-the-air one
+  std::vector<ScriptPatch> patches{};  ///< images that its script patches as a whole
 };
 [[nodiscard]] BuildText read_build_text(std::string_view path, std::string_view text);
 

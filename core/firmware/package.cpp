@@ -71,6 +71,7 @@ class PackageReader {
     for (const Item* item : told.files)
       use(*item);
     over_the_air_ = told.over_the_air;
+    script_patches_ = told.patches;
     return {};
   }
 
@@ -84,10 +85,12 @@ class PackageReader {
       if (files.patches != nullptr) use(*files.patches);
       over_the_air_ = true;
     }
-    WEXLO_TRY(auto patched, open_script_patches(bundle_, opening_));
-    for (PartitionFacts& one : patched) {
+    for (const ScriptPatch& one : script_patches_) {
+      if (contains(out_->partitions, one.partition, &PartitionFacts::name)) continue;
+      WEXLO_TRY(auto patched, open_script_patch(one, bundle_, opening_));
+      if (!patched) continue;
       out_->incremental = true;
-      add(std::move(one));
+      add(std::move(*patched));
     }
     return {};
   }
@@ -361,6 +364,7 @@ class PackageReader {
   ListingIndex listings_;
   std::optional<Error> trouble_;  ///< the first package inside that does not read
   VersionedNames names_;
+  std::vector<ScriptPatch> script_patches_;
   bool over_the_air_ = false, told_ = false;
 };
 

@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <iterator>
+
 #include "base/contains.hpp"
 #include "base/error_kinds.hpp"
 #include "firmware/build_text.hpp"
@@ -37,6 +40,7 @@ Result<PackageTexts> read_package_texts(const Bundle& bundle, const Opening& ope
     out.build.merge(text.build);
     out.incremental |= text.incremental;
     told.over_the_air |= text.over_the_air;
+    std::ranges::copy(text.patches, std::back_inserter(told.patches));
     told.files.push_back(&item);
     if (base_name(item.path) == "android-info.txt")
       out.signs.bootloader = fmt::format("{} says which bootloaders take it", item.path);

@@ -5,12 +5,14 @@
 #include "firmware/firmware.hpp"
 #include "firmware/listing_index.hpp"
 #include "firmware/opening.hpp"
+#include "firmware/script_patches.hpp"
 
 namespace wexlo {
 
 struct PackageTexts {
-  std::vector<const Item*> files;  ///< that told something
-  bool over_the_air = false;       ///< of an over-the-air package
+  std::vector<const Item*> files;      ///< that told something
+  bool over_the_air = false;           ///< of an over-the-air package
+  std::vector<ScriptPatch> patches{};  ///< images that a script patches as a whole
 };
 
 /// Facts of the build, notes of texts that do not read, and the rows of listings for the layer's

@@ -5,7 +5,6 @@
 #include "codec/unpacked.hpp"
 #include "firmware/file_names.hpp"
 #include "firmware/listing_index.hpp"
-#include "firmware/script_patches.hpp"
 #include "firmware/transfer_list.hpp"
 
 namespace wexlo {
@@ -31,28 +30,18 @@ std::vector<TransferFiles> find_transfers(const Bundle& bundle) {
   return out;
 }
 
-Result<std::vector<PartitionFacts>> open_script_patches(const Bundle& bundle,
+Result<std::optional<PartitionFacts>> open_script_patch(const ScriptPatch& what,
+                                                        const Bundle& bundle,
                                                         const Opening& opening) {
-  std::vector<PartitionFacts> out;
-  for (const Item& item : bundle.items) {
-    if (base_name(item.path) != "updater-script" || item.size > kMaxText) continue;
-    const auto script = read_text(item, kMaxText, opening.context);
-    if (!script) continue;
-    for (const ScriptPatch& one : read_script_patches(*script)) {
-      const auto file = std::ranges::find(bundle.items, one.file, &Item::path);
-      const bool twice = std::ranges::any_of(
-          out, [&](const PartitionFacts& other) { return other.name == one.partition; });
-      if (file == bundle.items.end() || twice) continue;
-      WEXLO_TRY(SourcePtr patch, file->open(opening.context));
-      out.push_back({.name = one.partition,
-                     .size = one.new_size,
-                     .stored_size = file->stored_size,
-                     .from = file->path,
-                     .incremental = true,
-                     .content = script_patch_content(one, std::move(patch), opening)});
-    }
-  }
-  return out;
+  const auto file = std::ranges::find(bundle.items, what.file, &Item::path);
+  if (file == bundle.items.end()) return std::nullopt;
+  WEXLO_TRY(SourcePtr patch, file->open(opening.context));
+  return PartitionFacts{.name = what.partition,
+                        .size = what.new_size,
+                        .stored_size = file->stored_size,
+                        .from = file->path,
+                        .incremental = true,
+                        .content = script_patch_content(what, std::move(patch), opening)};
 }
 
 Result<PartitionFacts> open_transfer(const TransferFiles& files, const std::string& package,

@@ -7,6 +7,7 @@
 #include "archive/bundle.hpp"
 #include "firmware/firmware.hpp"
 #include "firmware/formats.hpp"
+#include "firmware/script_patches.hpp"
 
 namespace wexlo {
 
@@ -20,8 +21,9 @@ struct TransferFiles {
 /// Those whose list has its data beside it.
 [[nodiscard]] std::vector<TransferFiles> find_transfers(const Bundle& bundle);
 
-/// Images that the package's script patches as a whole.
-[[nodiscard]] Result<std::vector<PartitionFacts>> open_script_patches(const Bundle& bundle,
+/// An image that the package's script patches as a whole; nullopt: its patch is not in the package.
+[[nodiscard]] Result<std::optional<PartitionFacts>> open_script_patch(const ScriptPatch& what,
+                                                                      const Bundle& bundle,
                                                                       const Opening& opening);
 
 /// Errors: those of the list, of reading and of unpacking.
