@@ -8,9 +8,16 @@ namespace {
 using enum PartitionClass;
 
 constexpr PartitionRow kRows[] = {
-    {.name = "boot", .kind = Boot, .image = "boot", .chain = true, .joined = 3, .target = 2},
+    {.name = "boot",
+     .kind = Boot,
+     .image = "boot",
+     .chain = true,
+     .joined = 3,
+     .target = 2,
+     .kernel = 1,
+     .trees = true},
     // Phones that split the boot image: a header with a kernel alone, one with a ramdisk alone.
-    {.name = "kernel", .kind = Boot, .image = "boot", .chain = true},
+    {.name = "kernel", .kind = Boot, .image = "boot", .chain = true, .kernel = 2, .trees = true},
     {.name = "ramdisk", .kind = Boot, .image = "boot", .chain = true, .joined = 4, .target = 3},
     {.name = "init_boot", .kind = Boot, .image = "boot", .chain = true, .joined = 2, .target = 1},
     {.name = "vendor_boot",
@@ -18,8 +25,13 @@ constexpr PartitionRow kRows[] = {
      .image = "vendor_boot",
      .chain = true,
      .joined = 1,
-     .target = 4},
-    {.name = "vendor_kernel_boot", .kind = Boot, .image = "vendor_boot", .chain = true},
+     .target = 4,
+     .trees = true},
+    {.name = "vendor_kernel_boot",
+     .kind = Boot,
+     .image = "vendor_boot",
+     .chain = true,
+     .trees = true},
     {.name = "recovery", .kind = Boot, .image = "boot", .chain = true, .joined = 5, .target = 5},
     {.name = "recovery_ramdisk",
      .kind = Boot,
@@ -28,8 +40,8 @@ constexpr PartitionRow kRows[] = {
      .joined = 6,
      .target = 6},
     {.name = "recovery_kernel", .kind = Boot, .image = "boot"},
-    {.name = "dtbo", .kind = Boot, .chain = true},
-    {.name = "dtb", .kind = Boot},
+    {.name = "dtbo", .kind = Boot, .chain = true, .trees = true},
+    {.name = "dtb", .kind = Boot, .trees = true},
     {.name = "pvmfw", .kind = Boot},
     {.name = "vbmeta", .kind = Vbmeta, .image = "vbmeta", .chain = true},
     {.name = "vbmeta_system", .kind = Vbmeta, .image = "vbmeta", .chain = true},
@@ -53,16 +65,34 @@ PartitionClass partition_class(std::string_view name) {
   return row == nullptr ? Other : row->kind;
 }
 
-std::vector<std::string_view> ramdisk_partitions(RamdiskOrder order) {
+namespace {
+
+/// Names of the rows that have it, in the order of its value; equal ones in the table's.
+template <class Field>
+std::vector<std::string_view> names_by(Field PartitionRow::*field, bool sorted) {
   std::vector<const PartitionRow*> rows;
   for (const PartitionRow& row : kRows)
-    if (row.joined != 0) rows.push_back(&row);
-  if (order == RamdiskOrder::Joined) std::ranges::sort(rows, {}, &PartitionRow::joined);
-  if (order == RamdiskOrder::Target) std::ranges::sort(rows, {}, &PartitionRow::target);
+    if (row.*field) rows.push_back(&row);
+  if (sorted) std::ranges::stable_sort(rows, {}, field);
   std::vector<std::string_view> out;
   for (const PartitionRow* row : rows)
     out.push_back(row->name);
   return out;
+}
+
+}  // namespace
+
+std::vector<std::string_view> ramdisk_partitions(RamdiskOrder order) {
+  const auto field = order == RamdiskOrder::Target ? &PartitionRow::target : &PartitionRow::joined;
+  return names_by(field, order != RamdiskOrder::Told);
+}
+
+std::vector<std::string_view> kernel_partitions() {
+  return names_by(&PartitionRow::kernel, true);
+}
+
+std::vector<std::string_view> tree_partitions() {
+  return names_by(&PartitionRow::trees, false);
 }
 
 std::string_view slot_suffix(std::string_view name) {

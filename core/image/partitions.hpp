@@ -23,6 +23,9 @@ struct PartitionRow {
   unsigned joined = 0;
   /// Place among those that may hold the system's first ramdisk, likeliest first, from 1; 0: none.
   unsigned target = 0;
+  /// Place among those that may hold the kernel of a normal start, from 1; 0: none.
+  unsigned kernel = 0;
+  bool trees = false;  ///< device trees may be in it
 };
 
 /// In the order in which they are told and written: vbmeta and its siblings last. A partition that
@@ -44,6 +47,11 @@ struct PartitionRow {
 /// Names of those with a ramdisk. Joined: vendor_boot first. Target: init_boot first.
 enum class RamdiskOrder { Told, Joined, Target };
 [[nodiscard]] std::vector<std::string_view> ramdisk_partitions(RamdiskOrder order);
+
+/// Names of those that may hold the kernel of a normal start, likeliest first.
+[[nodiscard]] std::vector<std::string_view> kernel_partitions();
+/// Names of those that may hold device trees, in the order of the table.
+[[nodiscard]] std::vector<std::string_view> tree_partitions();
 
 /// "_a" or "_b" at the end, or nothing.
 [[nodiscard]] std::string_view slot_suffix(std::string_view name);

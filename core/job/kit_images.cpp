@@ -36,8 +36,8 @@ Result<PhoneFacts> find_phone(const ImagesInput& input, const Context& context) 
   const std::string& sdk = input.stock.firmware().build.sdk_level;
   if (!sdk.empty()) out.sdk = static_cast<std::uint32_t>(std::atoi(sdk.c_str()));
   if (!out.architecture.empty() || !out.kernel_architecture.empty()) return out;
-  for (const char* kernel : {"boot", "kernel"}) {
-    WEXLO_TRY(const LoadedImage* const image, input.stock.get(kernel, context));
+  for (const std::string_view kernel : kernel_partitions()) {
+    WEXLO_TRY(const LoadedImage* const image, input.stock.get(std::string(kernel), context));
     if (image == nullptr) continue;
     WEXLO_TRY(const PhoneFacts facts, phone_facts(*image, context));
     out.kernel_architecture = facts.kernel_architecture;

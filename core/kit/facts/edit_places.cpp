@@ -2,15 +2,22 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 namespace wexlo {
 namespace {
 
 /// The partitions that an edit without one is for.
 std::vector<std::string> homes_of(Home home, const std::string& target, const StockImages& stock) {
-  const auto present = [&](std::initializer_list<const char*> names) {
+  const auto present = [&](const std::vector<std::string_view>& names) {
     std::vector<std::string> out;
-    for (const char* name : names)
-      if (stock.has(name)) out.emplace_back(name);
+    for (const std::string_view name : names)
+      if (stock.has(std::string(name))) out.emplace_back(name);
+    return out;
+  };
+  const auto first_present = [&](const std::vector<std::string_view>& names) {
+    std::vector<std::string> out = present(names);
+    out.resize(std::min<std::size_t>(out.size(), 1));
     return out;
   };
   switch (home) {
@@ -32,10 +39,9 @@ std::vector<std::string> homes_of(Home home, const std::string& target, const St
     case Home::Cmdline:
       // Newer phones have most of it in vendor_boot; both are joined.
       if (stock.has("vendor_boot")) return {"vendor_boot"};
-      return stock.has("boot") ? present({"boot"}) : present({"kernel"});
-    case Home::Kernel: return stock.has("boot") ? present({"boot"}) : present({"kernel"});
-    case Home::Trees:
-      return present({"boot", "kernel", "vendor_boot", "vendor_kernel_boot", "dtb", "dtbo"});
+      return first_present(kernel_partitions());
+    case Home::Kernel: return first_present(kernel_partitions());
+    case Home::Trees: return present(tree_partitions());
     case Home::Vbmeta: return present({"vbmeta"});
   }
   return {};
