@@ -16,6 +16,7 @@
 #include "kit/verdict/flags_judge.hpp"
 #include "kit/verdict/given_judge.hpp"
 #include "kit/verdict/kit_seal.hpp"
+#include "kit/verdict/pages_judge.hpp"
 #include "kit/verdict/stock_judge.hpp"
 #include "report/kit_report.hpp"
 
@@ -75,7 +76,9 @@ Result<std::vector<ImageFacts>> chain_facts(StockImages& stock, const Context& c
     image->decoded->let_go();  // what comes later looks at the kit's own images
   }
   // Partitions of device trees have mount points, too; of those that do not read nobody asks more.
-  for (const char* trees : {"dtbo", "dtb", "vendor_kernel_boot"}) {
+  for (const std::string_view partition : tree_partitions()) {
+    const std::string trees(partition);
+    if (contains(out, trees, &ImageFacts::partition)) continue;
     const auto image = stock.get(trees, context);
     if (!image && is_of_this_run(image.error().code)) return fail(image.error());
     if (!image || *image == nullptr || !(*image)->image) continue;

@@ -90,6 +90,13 @@ class SetRules {
           "boot has no ramdisk, and there is no init_boot that has one.");
   }
 
+  /// The image whose kernel a normal start takes; nullptr: it is not here.
+  const Subject* with_kernel() const {
+    for (const std::string_view name : kernel_partitions())
+      if (const Subject* one = find(name)) return one;
+    return nullptr;
+  }
+
   Joined join() const {
     Joined out;
     const Subject *boot = find("boot"), *vendor = find("vendor_boot"), *init = find("init_boot");
@@ -176,15 +183,11 @@ class SetRules {
       return add(FindingCode::JoinedRamdisk, last,
                  fmt::format("/{} is neither a program (ELF) nor a script: a kernel cannot run it.",
                              place));
-    const Subject* boot = find("boot");
-    if (boot == nullptr) boot = find("kernel");
+    const Subject* boot = with_kernel();
     const std::uint32_t pages =
         boot != nullptr && boot->reading.kernel ? boot->reading.kernel->page_size : 0;
-    if (const auto aligned = elf_alignment(content.view()); aligned && *aligned < pages)
-      add(FindingCode::ProgramPages, last,
-          fmt::format("/{} is linked for pages of {} bytes, and the kernel has pages of {}: it "
-                      "cannot start.",
-                      place, *aligned, pages));
+    if (std::string trouble = pages_trouble(place, content.view(), pages); !trouble.empty())
+      add(FindingCode::ProgramPages, last, std::move(trouble));
     const std::string kernel =
         boot != nullptr && boot->reading.kernel ? boot->reading.kernel->architecture : "";
     const std::string machine = elf_architecture(content.view());
@@ -318,8 +321,7 @@ class SetRules {
 
   /// Modules against the kernel they load into.
   void releases(const Joined& joined) {
-    const Subject* boot = find("boot");
-    if (boot == nullptr) boot = find("kernel");
+    const Subject* boot = with_kernel();
     if (boot == nullptr || !boot->reading.kernel || boot->reading.kernel->release.empty()) return;
     const std::string& release = boot->reading.kernel->release;
     std::size_t others = 0;

@@ -1,5 +1,7 @@
 #include "ramdisk/layout.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "image/kernel.hpp"
@@ -128,6 +130,14 @@ std::optional<std::uint64_t> elf_alignment(View file) {
   if (file.size() < places.header) return std::nullopt;
   return file[5] == std::byte{2} ? alignment_of<std::endian::big>(file, places, wide)
                                  : alignment_of<std::endian::little>(file, places, wide);
+}
+
+std::string pages_trouble(std::string_view place, View program, std::uint32_t pages) {
+  const auto aligned = elf_alignment(program);
+  if (!aligned || *aligned >= pages) return {};
+  return fmt::format(
+      "/{} is linked for pages of {} bytes, and the kernel has pages of {}: it cannot start.",
+      place, *aligned, pages);
 }
 
 std::optional<EntryAt> resolve(const Ramdisk& ramdisk, std::string_view place) {

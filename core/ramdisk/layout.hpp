@@ -48,6 +48,9 @@ struct LayoutSigns {
 /// Smallest alignment of a program's loaded segments, bytes; nullopt: it is none, or has none of
 /// them. A kernel whose pages are larger does not start it.
 [[nodiscard]] std::optional<std::uint64_t> elf_alignment(View file);
+/// Why a program cannot start on pages of that size, a sentence; empty: it can, or is no program.
+/// @param pages  bytes of a page of the kernel; 0: not known
+[[nodiscard]] std::string pages_trouble(std::string_view place, View program, std::uint32_t pages);
 
 /// The first program's, links in the ramdisk followed; else that of any program or kernel module.
 [[nodiscard]] std::string architecture_of(const Ramdisk& ramdisk);

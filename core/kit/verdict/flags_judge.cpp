@@ -4,8 +4,6 @@
 
 #include <algorithm>
 
-#include "ramdisk/layout.hpp"
-#include "ramdisk/ramdisk.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
@@ -95,57 +93,7 @@ class FlagsJudge {
   std::vector<Finding> out_;
 };
 
-constexpr std::uint32_t kUsualPage = 4096;
-
-Result<std::uint32_t> page_size(StockImages& stock, const Context& context) {
-  for (const char* name : {"boot", "kernel"}) {
-    WEXLO_TRY(const LoadedImage* const image, stock.get(name, context));
-    if (image == nullptr || image->decoded == nullptr) continue;
-    WEXLO_TRY(const ReadKernel kernel, image->decoded->kernel(context));
-    if (kernel) return kernel->page_size;
-  }
-  return 0;
-}
-
-/// Places of entries that the patch changed: the account spells them `what /place: cause`.
-std::string place_in(const std::string& entry) {
-  const std::size_t slash = entry.find('/');
-  if (slash == entry.npos) return {};
-  const std::string rest = entry.substr(slash + 1);
-  return rest.substr(0, rest.find(": "));
-}
-
 }  // namespace
-
-Result<std::vector<Finding>> judge_pages(const KitImages& images, StockImages& stock,
-                                         const Context& context) {
-  std::vector<Finding> out;
-  WEXLO_TRY(const std::uint32_t pages, page_size(stock, context));
-  if (pages <= kUsualPage) return out;
-  for (const KitImage& one : images) {
-    if (!one.written || !one.is_held() || one.patched.entries.empty()) continue;
-    WEXLO_TRY(const LoadedImage image, load_image(one.patched.bytes, one.partition));
-    if (image.decoded == nullptr) continue;
-    WEXLO_TRY(const ReadRamdisks ramdisks, image.decoded->ramdisks(context));
-    for (const ReadRamdisk& ramdisk : *ramdisks) {
-      if (!ramdisk.ramdisk) continue;
-      for (const std::string& entry : one.patched.entries) {
-        const std::string place = place_in(entry);
-        const auto at = find_entry(*ramdisk.ramdisk, place);
-        if (!at) continue;
-        const auto aligned = elf_alignment(content_of(*ramdisk.ramdisk, *at).view());
-        if (!aligned || *aligned >= pages) continue;
-        out.push_back(
-            {kind_of(FindingCode::ProgramPages).level, FindingCode::ProgramPages,
-             fmt::format("/{} is linked for pages of {} bytes, and the kernel has pages of "
-                         "{}: it cannot start.",
-                         place, *aligned, pages),
-             one.partition});
-      }
-    }
-  }
-  return out;
-}
 
 Result<std::vector<Finding>> judge_flags(const FlagsInput& input, const Context& context) {
   return FlagsJudge(input, context).run();

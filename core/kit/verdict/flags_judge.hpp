@@ -1,6 +1,6 @@
 #pragma once
-/// What a kit means for the phone that will run it: flags of vbmeta that make data unreadable, or
-/// that a download mode wants; a system that mounts what was dropped; programs that cannot start.
+/// What the flags of vbmeta mean for a kit: data that becomes unreadable, a download mode that
+/// wants them, another system that mounts what was dropped.
 
 #include "firmware/stock_images.hpp"
 #include "kit/facts/kit_image.hpp"
@@ -19,11 +19,6 @@ struct FlagsInput {
   bool other_system = false;
   const std::vector<RoomPlan>& rooms;
 };
-
-/// Programs that the recipes put in, on a kernel whose pages are larger than what they are linked
-/// for. Errors: those of reading the firmware's kernel.
-[[nodiscard]] Result<std::vector<Finding>> judge_pages(const KitImages& images, StockImages& stock,
-                                                       const Context& context);
 
 /// Errors: those of reading the firmware's boot and vbmeta.
 [[nodiscard]] Result<std::vector<Finding>> judge_flags(const FlagsInput& input,
