@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <array>
 
-#include "codec/codec.hpp"
+#include "image/kernel.hpp"
 
 namespace wexlo::boot {
 namespace {
@@ -14,7 +14,8 @@ using enum FieldType;
 
 constexpr std::size_t kHeader = 52, kEntry = 32;  ///< ELF header, program header
 constexpr std::size_t kTableAt = 28, kEntrySizeAt = 42, kCountAt = 44;
-constexpr std::size_t kOffsetIn = 4, kAddressIn = 12, kFileSizeIn = 16;  ///< of a program header
+constexpr std::size_t kOffsetIn = 4, kAddressIn = 12, kFileSizeIn = 16,
+                      kMemorySizeIn = 20;  ///< of a program header
 constexpr std::uint32_t kLoad = 1;
 constexpr unsigned kMostSegments = 16;
 
@@ -28,9 +29,11 @@ constexpr std::array kElfFields{
     Field{"kernel_addr", field_at(0, kAddressIn), 4, U32},
     Field{"ramdisk_size", field_at(1, kFileSizeIn), 4, U32},
     Field{"ramdisk_addr", field_at(1, kAddressIn), 4, U32},
+    Field{"kernel_memory_size", field_at(0, kMemorySizeIn), 4, U32},
+    Field{"ramdisk_memory_size", field_at(1, kMemorySizeIn), 4, U32},
 };
-constexpr std::array kElfSections{SectionRule{"kernel", "kernel_size"},
-                                  SectionRule{"ramdisk", "ramdisk_size"}};
+constexpr std::array kElfSections{SectionRule{"kernel", "kernel_size", 0, "kernel_memory_size"},
+                                  SectionRule{"ramdisk", "ramdisk_size", 0, "ramdisk_memory_size"}};
 constexpr Layout kElfLayout{"boot", 0, LE, kHeader + 2 * kEntry, 1, kElfFields, kElfSections, true};
 
 std::uint32_t u32(View in, std::size_t at) {
@@ -40,18 +43,13 @@ unsigned u16(View in, std::size_t at) {
   return load<std::uint16_t, LE>(in.data() + at);
 }
 
-bool is_kernel(View at) {
-  constexpr std::size_t kZImageMagicAt = 0x24, kArm64MagicAt = 56;
-  constexpr std::uint32_t kZImageMagic = 0x016f2818, kArm64Magic = 0x644d5241;
-  if (at.size() < kArm64MagicAt + 4) return false;
-  return u32(at, kZImageMagicAt) == kZImageMagic || u32(at, kArm64MagicAt) == kArm64Magic ||
-         detect_compression(at).has_value();
-}
-
-Error bad(ErrorCode code, std::size_t at, std::string message) {
+Error damaged(ErrorCode code, std::uint64_t at, std::string message, std::string expected,
+              std::string found) {
   return {.code = code,
           .message = std::move(message),
           .offset = at,
+          .expected = std::move(expected),
+          .found = std::move(found),
           .hint = "The file is damaged or cut short: fetch it again."};
 }
 
@@ -69,15 +67,17 @@ bool looks_like_elf_boot(View start) {
       count > kMostSegments || u32(start, field_at(0, 0)) != kLoad ||
       u32(start, field_at(1, 0)) != kLoad)
     return false;
-  const std::uint32_t kernel = u32(start, field_at(0, kOffsetIn));
-  return kernel >= kHeader + 2 * kEntry && kernel < start.size() &&
-         is_kernel(start.subspan(kernel));
+  const std::uint32_t kernel_at = u32(start, field_at(0, kOffsetIn));
+  return kernel_at >= kHeader + 2 * kEntry && kernel_at < start.size() &&
+         kernel::looks_like_kernel(start.subspan(kernel_at));
 }
 
 Result<Image> parse_elf_boot(const Blob& bytes) {
   const View view = bytes.view();
   if (!looks_like_elf_boot(view))
-    return fail(bad(ErrorCode::BadMagic, 0, "not an ELF32 boot image"));
+    return fail(damaged(ErrorCode::BadMagic, 0, "not an ELF32 boot image",
+                        "a program whose first segment is a kernel",
+                        hex(view.first(std::min<std::size_t>(view.size(), 4)))));
   const unsigned count = u16(view, kCountAt);
   WEXLO_CHECK(slice(view, kHeader, std::uint64_t{count} * kEntry, "program headers"));
   std::vector<SectionPlace> places;
@@ -87,16 +87,19 @@ Result<Image> parse_elf_boot(const Blob& bytes) {
     // Beyond kernel and ramdisk only their places matter: they bound what may grow.
     const std::string name = i == 0 ? "kernel" : i == 1 ? "ramdisk" : fmt::format("segment_{}", i);
     if (offset > view.size() || size > view.size() - offset)
-      return fail(bad(ErrorCode::Truncated, field_at(i, kOffsetIn),
-                      fmt::format("the segment {} runs past the end of the file", name)));
+      return fail(damaged(ErrorCode::Truncated, field_at(i, kOffsetIn),
+                          fmt::format("the segment {} runs past the end of the file", name),
+                          fmt::format("{} bytes from {}", size, offset),
+                          fmt::format("{} bytes in all", view.size())));
     if (i < 2 || size > 0) places.push_back({name, offset, size});
   }
   std::ranges::sort(places, {}, &SectionPlace::offset);
   std::uint64_t end = kHeader + std::uint64_t{count} * kEntry;
   for (const SectionPlace& one : places) {
     if (one.offset < end)
-      return fail(bad(ErrorCode::BadValue, static_cast<std::size_t>(one.offset),
-                      fmt::format("the segment {} lies over what is before it", one.name)));
+      return fail(damaged(ErrorCode::BadValue, one.offset,
+                          fmt::format("the segment {} lies over what is before it", one.name),
+                          fmt::format("from {} on", end), fmt::format("from {}", one.offset)));
     end = one.offset + one.size;
   }
   return Image::parse_placed(kElfLayout, bytes, places);

@@ -195,6 +195,12 @@ std::optional<std::uint64_t> marked_size(View section) {
   return std::min<std::uint64_t>(size, section.size() - kSizedHeader);
 }
 
+bool looks_like_kernel(View start) {
+  Kernel out;
+  name_form(start, out);
+  return out.form != "unknown" || detect_compression(start).has_value();
+}
+
 std::size_t wrapping_size(View section) {
   if (part_header::looks_like(section)) return part_header::kSize;
   if (marked_size(section)) return kSizedHeader;

@@ -29,6 +29,9 @@ struct Kernel {
 /// @param limit    what a compressed kernel may decode to
 [[nodiscard]] Kernel read(const Blob& section, const DecodeLimit& limit = {.bytes = 256u << 20});
 
+/// Whether a kernel begins here, plain or compressed, of a kind that is known.
+[[nodiscard]] bool looks_like_kernel(View start);
+
 /// Bytes that stand before the kernel in its section: a chipset part header, a uImage header, or
 /// the mark of an uncompressed kernel with its size.
 [[nodiscard]] std::size_t wrapping_size(View section);

@@ -39,6 +39,27 @@ Error no_such(const Layout& layout, std::string_view what, std::string_view name
                                  layout.version, what, name)};
 }
 
+/// What follows a section of another size that ends where the old one did: it takes of the zeros
+/// behind it, or leaves zeros.
+Result<Bytes> padding_in_place(const Section& old, std::uint64_t size) {
+  const View behind = old.padding.view();
+  const auto zeros = static_cast<std::size_t>(
+      std::ranges::find_if(behind, [](std::byte one) { return one != std::byte{0}; }) -
+      behind.begin());
+  const std::uint64_t room = old.bytes.size() + zeros;
+  if (size > room)
+    return fail(
+        {.code = ErrorCode::DoesNotFit,
+         .message = fmt::format("{} has its place in the image, and no more room there", old.name),
+         .offset = old.offset,
+         .expected = fmt::format("at most {} bytes", room),
+         .found = fmt::format("{} bytes", size),
+         .hint = "Put less into it: the parts behind it have places of their own."});
+  Bytes out(static_cast<std::size_t>(room - size));
+  append(out, behind.subspan(zeros));
+  return out;
+}
+
 }  // namespace
 
 const Field* Layout::field(std::string_view name) const {
@@ -96,9 +117,10 @@ Image Image::parse_placed(const Layout& layout, const Blob& bytes,
     const SectionPlace& one = places[i];
     const std::uint64_t end = one.offset + one.size;
     const std::uint64_t next = i + 1 < places.size() ? places[i + 1].offset : bytes.size();
-    image.sections_.push_back({one.name, one.offset, bytes.part(one.offset, one.size), {}});
-    if (next > end)
-      image.sections_.push_back({"after_" + one.name, end, bytes.part(end, next - end), {}});
+    image.sections_.push_back({.name = one.name,
+                               .offset = one.offset,
+                               .bytes = bytes.part(one.offset, one.size),
+                               .padding = bytes.part(end, next - end)});
   }
   return image;
 }
@@ -196,53 +218,22 @@ Status Image::replace(std::string_view name, Blob bytes) {
   const bool sized = !layout_->sections.empty();
   if (at == sections_.end() || (sized && rule == layout_->sections.end()))
     return fail(no_such(*layout_, "section", name));
-  const std::uint64_t size = bytes.size();
-  if (layout_->placed) {
-    WEXLO_CHECK(replace_in_place(at, std::move(bytes)));
-    return set_number(rule->size_field, size);
+  Bytes padding(align_up(bytes.size(), page_) - bytes.size());
+  const bool last = at + 1 == sections_.end() && at->padding.empty();
+  if (layout_->placed && !last) {
+    WEXLO_TRY(padding, padding_in_place(*at, bytes.size()));
   }
-  if (sized) WEXLO_CHECK(set_number(rule->size_field, size + rule->bias));
-  at->padding = Blob(Bytes(align_up(bytes.size(), page_) - bytes.size()));
+  if (sized) WEXLO_CHECK(set_number(rule->size_field, bytes.size() + rule->bias));
+  if (sized && !rule->memory_field.empty()) {
+    const std::uint64_t memory = number(rule->memory_field);
+    const bool same = memory == at->bytes.size();
+    WEXLO_CHECK(set_number(rule->memory_field,
+                           same ? bytes.size() : std::max<std::uint64_t>(memory, bytes.size())));
+  }
+  at->padding = Blob(std::move(padding));
   at->bytes = std::move(bytes);
   // A file whose header page was cut short has no sections behind it; a filled one needs the page.
   header_.resize(align_up(header_.size(), page_));
-  return {};
-}
-
-/// What is longer takes of the zeros behind it, what is shorter leaves zeros.
-Status Image::replace_in_place(std::vector<Section>::iterator at, Blob bytes) {
-  const auto behind =
-      at + 1 == sections_.end() || !(at + 1)->name.starts_with("after_") ? sections_.end() : at + 1;
-  const View gap = behind == sections_.end() ? View() : behind->bytes.view();
-  const auto zeros = static_cast<std::uint64_t>(
-      std::ranges::find_if(gap, [](std::byte one) { return one != std::byte{0}; }) - gap.begin());
-  const std::uint64_t room = at->bytes.size() + zeros;
-  // Behind the last section nothing stands in the way.
-  const bool last = at + 1 == sections_.end();
-  if (bytes.size() > room && !last)
-    return fail(
-        {.code = ErrorCode::DoesNotFit,
-         .message = fmt::format("{} has its place in the image, and no more room there", at->name),
-         .expected = fmt::format("at most {} bytes", room),
-         .found = fmt::format("{} bytes", bytes.size())});
-  if (!last && behind == sections_.end() && bytes.size() != at->bytes.size()) {
-    // Shorter, and the next section follows at once: zeros stand between them now.
-    const std::uint64_t left = at->bytes.size() - bytes.size();
-    Section filled{"after_" + at->name,
-                   at->offset + bytes.size(),
-                   Blob(Bytes(static_cast<std::size_t>(left))),
-                   {}};
-    at->bytes = std::move(bytes);
-    sections_.insert(at + 1, std::move(filled));
-    return {};
-  }
-  if (behind != sections_.end()) {
-    Bytes rest(static_cast<std::size_t>(room - bytes.size()));
-    append(rest, gap.subspan(static_cast<std::size_t>(zeros)));
-    behind->bytes = Blob(std::move(rest));
-    behind->offset = at->offset + bytes.size();
-  }
-  at->bytes = std::move(bytes);
   return {};
 }
 

@@ -26,6 +26,9 @@ struct SectionRule {
   std::string_view name;
   std::string_view size_field;  ///< the header field that gives its size in bytes
   std::uint32_t bias = 0;       ///< bytes that the field counts besides the section's own
+  /// Header field that gives its size in memory, which is never below the one in the file; empty:
+  /// there is none.
+  std::string_view memory_field{};
 };
 
 struct Layout {
@@ -53,7 +56,7 @@ struct Section {
   std::string name;
   std::uint64_t offset = 0;  ///< bytes from the start of the image, as it was read
   Blob bytes;
-  Blob padding;  ///< up to the next page; may be shorter at the end of a file
+  Blob padding;  ///< up to the next page, or section; may be shorter at the end of a file
 };
 
 /// An image taken apart. Value type; copies share the sections' bytes.
@@ -64,7 +67,7 @@ class Image {
   /// BadValue (page size not a power of two in 2048..131072).
   [[nodiscard]] static Result<Image> parse(const Layout& layout, const Blob& bytes);
   /// An image whose header names places. @param places  in the order of the file, without overlaps,
-  /// inside `bytes`; what lies between and behind them become sections called `after_NAME`.
+  /// inside `bytes`; what follows each up to the next is its padding, whatever it holds.
   [[nodiscard]] static Image parse_placed(const Layout& layout, const Blob& bytes,
                                           const std::vector<SectionPlace>& places);
   /// An image without a header: one section of `size` bytes, then the tail. Precondition: `size` is
@@ -106,8 +109,6 @@ class Image {
   [[nodiscard]] std::uint64_t sections_end() const;  ///< bytes before the tail, as it stands now
 
  private:
-  Status replace_in_place(std::vector<Section>::iterator at, Blob bytes);
-
   const Layout* layout_ = nullptr;
   std::uint64_t page_ = 1;
   Blob prefix_;

@@ -99,7 +99,7 @@ class Account {
     const auto rules = output_.image->layout().sections;
     const auto meant = [&](const SectionRule& rule) { return section_meant(rule.name); };
     if (std::ranges::any_of(rules, [&](const SectionRule& rule) {
-          return rule.size_field == field && meant(rule);
+          return (rule.size_field == field || rule.memory_field == field) && meant(rule);
         }))
       return true;
     const bool any = std::ranges::any_of(rules, meant);

@@ -74,6 +74,7 @@ TEST_CASE("boot: an ELF program is a boot image; parts are replaced in their pla
     CHECK(out.size() == bytes.size());
     CHECK(out.substr(out.size() - elf.gap - elf.more.size(), elf.more.size()) == elf.more);
     CHECK(load(out).image->section("ramdisk")->bytes.size() == size);
+    CHECK(load(out).image->number("ramdisk_memory_size") == size);
   }
   Image changed = *loaded.image;
   CHECK(changed.replace("ramdisk", blob(std::string(room + 1, 'r'))).error().code ==

@@ -152,3 +152,25 @@ TEST_CASE("doors: a package in which only other partitions are incremental") {
   CHECK(std::ranges::any_of(
       done["findings"], [](const Json& one) { return one["code"] == "incremental-part-system"; }));
 }
+
+TEST_CASE("doors: odd boot images are patched, checked and taken back like any other") {
+  const Bench bench;
+  const std::string ramdisk = gzip(init_ramdisk());
+  write(bench.dir / "elf.img",
+        ElfBytes{.kernel = arm64_kernel("3.10.1"), .ramdisk = ramdisk, .gap = 1u << 16}.done());
+  write(bench.dir / "shifted.img", shifted_boot(arm64_kernel("3.10.1"), ramdisk));
+  for (const std::string name : {"elf", "shifted"}) {
+    CAPTURE(name);
+    const Json done = program_json(
+        bench.dir, {"patch", name + ".img", "-r", "r.toml", "-o", name + "-patched.img"});
+    CHECK(done["result"]["changed"] == true);
+    CHECK(program(bench.dir, {"restore", name + "-patched.img", "-o", name + "-stock.img"})
+              .exit_code == 0);
+    CHECK(read(bench.dir / (name + "-stock.img")) == read(bench.dir / (name + ".img")));
+    REQUIRE(program(bench.dir, {"unpack", name + ".img", "-o", name}).exit_code == 0);
+    REQUIRE(program(bench.dir, {"repack", name, "-o", name + "-again.img"}).exit_code == 0);
+    CHECK(read(bench.dir / (name + "-again.img")) == read(bench.dir / (name + ".img")));
+    write(bench.dir / name / "tree/note", "new");
+    CHECK(program(bench.dir, {"repack", name, "-o", name + "-edited.img"}).exit_code == 0);
+  }
+}

@@ -6,8 +6,8 @@
 
 namespace wexlo {
 
-/// Looks at what differs from the stock ramdisks. Errors: those of reading the firmware's kernel and
-/// ramdisks.
+/// Looks at what differs from the stock ramdisks. Errors: those of reading the firmware's kernel
+/// and ramdisks.
 [[nodiscard]] Result<std::vector<Finding>> judge_pages(const KitImages& images, StockImages& stock,
                                                        const Context& context);
 
