@@ -45,16 +45,16 @@ struct Identified {
 struct Unwrapped {
   SourcePtr source;
   std::vector<Layer> layers;       ///< that were taken off, outermost first
-  const Format* format = nullptr;  ///< nullptr: of no kind that its first bytes tell
+  const Format* format = nullptr;  ///< nullptr: its first bytes are of no known format
 };
 /// @param packed  by the file's name, for a compression without a magic
 /// Errors: those of the wrappers, LimitExceeded (nested too deep).
 [[nodiscard]] Result<Unwrapped> unwrap(SourcePtr source, std::optional<Compression> packed,
                                        const Opening& opening);
 
-/// Where no row fits the first bytes: a zip behind something else, a kind that is known by name
-/// alone, an image behind a maker's prefix. Reads up to 1 MiB; of a package's members nobody asks
-/// it. Errors: Unsupported and BadMagic for a kind that is named, Io.
+/// Where no row fits the first bytes: a zip behind something else, a container or file that is only
+/// named (firmware/named_kinds.hpp), an image behind a maker's prefix. Reads up to 1 MiB; of a
+/// package's members nobody asks it. Errors: Unsupported and BadMagic for a kind that is named, Io.
 [[nodiscard]] Status look_further(Unwrapped& inner);
 
 /// Of a package's member that no row fits: Unsupported where it is a container that is not read.

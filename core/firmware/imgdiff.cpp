@@ -13,9 +13,11 @@ constexpr std::uint32_t kMostChunks = 1u << 16;
 constexpr std::uint64_t kMostInflated = 256u << 20;  ///< of one stream
 enum ChunkType : std::uint32_t { Normal = 0, Deflate = 2, Raw = 3 };
 
-Error damaged(std::string why) {
+Error damaged(std::string why, std::string expected = {}, std::string found = {}) {
   return {.code = ErrorCode::Corrupt,
           .message = fmt::format("the patch is damaged: {}", why),
+          .expected = std::move(expected),
+          .found = std::move(found),
           .hint = "Fetch the package again; compare its digest with the source's."};
 }
 
@@ -66,21 +68,32 @@ class ImagePatcher {
     WEXLO_TRY(const auto count, in_.get<std::uint32_t>("number of chunks"));
     if (count > kMostChunks) return fail(damaged(fmt::format("it has {} chunks", count)));
     for (std::uint32_t i = 0; i < count; ++i) {
-      WEXLO_TRY(const auto type, in_.get<std::uint32_t>("chunk's type"));
-      switch (type) {
-        case Normal: WEXLO_CHECK(normal()); break;
-        case Deflate: WEXLO_CHECK(deflated()); break;
-        case Raw: WEXLO_CHECK(raw()); break;
-        default:
-          return fail({.code = ErrorCode::Unsupported,
-                       .message = fmt::format("chunk {} of the patch is of type {}", i, type),
-                       .expected = "0, 2 or 3"});
-      }
+      const std::uint64_t at = in_.position();
+      auto done = chunk(i);
+      if (done) continue;
+      Error error = std::move(done).error();
+      if (!error.offset) error.offset = at;  // in the patch
+      return fail(std::move(error));
     }
     return {};
   }
 
  private:
+  Status chunk(std::uint32_t number) {
+    WEXLO_TRY(const auto type, in_.get<std::uint32_t>("chunk's type"));
+    switch (type) {
+      case Normal: return normal();
+      case Deflate: return deflated();
+      case Raw: return raw();
+      default:
+        return fail({.code = ErrorCode::Unsupported,
+                     .message = fmt::format("chunk {} of the patch is of another type", number),
+                     .expected = "0, 2 or 3",
+                     .found = fmt::format("{}", type),
+                     .hint = "Take the full package of the build."});
+    }
+  }
+
   struct Place {
     std::uint64_t start = 0, size = 0, patch_at = 0;
   };
@@ -91,8 +104,13 @@ class ImagePatcher {
     WEXLO_TRY(out.size, in_.get<std::uint64_t>("source size"));
     WEXLO_TRY(out.patch_at, in_.get<std::uint64_t>("patch offset"));
     if (out.start > old_.size || out.size > old_.size - out.start)
-      return fail(damaged("it reads beyond the old image"));
-    if (out.patch_at > patch_.size()) return fail(damaged("a part of it lies beyond its end"));
+      return fail(damaged("it reads beyond the old image",
+                          fmt::format("at most {} bytes", old_.size),
+                          fmt::format("{} bytes from {}", out.size, out.start)));
+    if (out.patch_at > patch_.size())
+      return fail(damaged("a part of it lies beyond its end",
+                          fmt::format("at most {}", patch_.size()),
+                          fmt::format("{}", out.patch_at)));
     return out;
   }
 
@@ -102,8 +120,11 @@ class ImagePatcher {
 
   Status put(View bytes) {
     if (bytes.size() > left_)
-      return fail(
-          {.code = ErrorCode::LimitExceeded, .message = "the patch gives more than its image has"});
+      return fail({.code = ErrorCode::LimitExceeded,
+                   .message = "the patch gives more than its image has",
+                   .expected = fmt::format("{} bytes more at most", left_),
+                   .found = fmt::format("{} bytes", bytes.size()),
+                   .hint = "The package is damaged: fetch it again."});
     left_ -= bytes.size();
     return write_(bytes);
   }
@@ -128,13 +149,17 @@ class ImagePatcher {
     if (before > kMostInflated || after > kMostInflated || at.size > kMostInflated)
       return fail({.code = ErrorCode::LimitExceeded,
                    .message = "a stream of the patch is too large",
-                   .expected = fmt::format("at most {} bytes", kMostInflated)});
+                   .expected = fmt::format("at most {} bytes", kMostInflated),
+                   .found = fmt::format("{} bytes", std::max({before, after, at.size})),
+                   .hint = "No stock image has such a stream: do not trust this package."});
     Bytes packed(static_cast<std::size_t>(at.size));
     WEXLO_CHECK(old_.read(at.start, packed));
     WEXLO_TRY(const Bytes plain, inflate_raw(packed, before));
     Bytes changed;
     WEXLO_CHECK(apply_bsdiff(patch_from(at), old_bytes(plain), after, write_behind(changed)));
-    if (changed.size() != after) return fail(damaged("a new stream is of another size"));
+    if (changed.size() != after)
+      return fail(damaged("a new stream is of another size", fmt::format("{} bytes", after),
+                          fmt::format("{} bytes", changed.size())));
     WEXLO_TRY(const Bytes out, deflate_raw(changed, how));
     return put(out);
   }

@@ -11,10 +11,12 @@
 namespace wexlo {
 namespace {
 
-Error not_placed(const ListedPieces& pieces, std::string message, std::string found) {
+Error not_placed(const ListedPieces& pieces, std::string message, std::string expected,
+                 std::string found) {
   return {.code = ErrorCode::Corrupt,
           .message = fmt::format("{} of {}", message, pieces.partition),
           .file = pieces.by,
+          .expected = std::move(expected),
           .found = std::move(found),
           .hint = "The listing contradicts itself: fetch the package again."};
 }
@@ -31,7 +33,9 @@ Result<SourcePtr> bytes_of(const ListedPieces::Part& part, const SourcePtr& stor
                  .message = "the file ends before the piece that a listing takes from it",
                  .file = part.item->path,
                  .offset = place.file_offset,
-                 .found = fmt::format("{} bytes", inner.source->size())});
+                 .expected = fmt::format("more than {} bytes", place.file_offset),
+                 .found = fmt::format("{} bytes", inner.source->size()),
+                 .hint = "Fetch the package again; compare its digest with the source's."});
   std::uint64_t size = inner.source->size() - place.file_offset;
   if (place.sectors) size = std::min(size, *place.sectors * place.sector_size);
   return open_window(inner.source, place.file_offset, size, inner.source->name());
@@ -48,7 +52,7 @@ Result<SourcePtr> lay_out(const ListedPieces& pieces, std::vector<Placed> placed
   std::uint64_t end = 0;
   for (Placed& one : placed) {
     if (one.at < end)
-      return fail(not_placed(pieces, "two pieces overlap",
+      return fail(not_placed(pieces, "two pieces overlap", fmt::format("from byte {} on", end),
                              fmt::format("{} begins at byte {}, and the one before it ends at {}",
                                          one.source->name(), one.at, end)));
     if (one.at > end) out.push_back({nullptr, 0, one.at - end});
@@ -74,12 +78,14 @@ Result<JoinedPieces> join_listed(const ListedPieces& pieces, const ListingIndex&
   for (const ListedPieces::Part& part : pieces.parts) {
     const SectorPlace& place = *part.row.place;
     if (place.first.from_end != start.first.from_end || place.sector_size != start.sector_size)
-      return fail(not_placed(pieces, "the places cannot be compared", part.row.file));
+      return fail(not_placed(pieces, "the places cannot be compared",
+                             "sectors counted from the same end, of one size", part.row.file));
     if (part.item == nullptr)
       return fail({.code = ErrorCode::NotFound,
                    .message = fmt::format("a piece of {} is missing", pieces.partition),
                    .file = pieces.by,
                    .expected = part.row.file,
+                   .found = "no such file in the package",
                    .hint = "Fetch the package again; all pieces belong into one folder."});
     WEXLO_TRY(SourcePtr stored, part.item->open(opening.context));
     if (auto promises = listings.promises_of(*part.item); !promises.empty())

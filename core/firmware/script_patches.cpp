@@ -105,7 +105,10 @@ class ScriptPatchContent final : public Content {
       return fail(
           {.code = ErrorCode::LimitExceeded,
            .message = fmt::format("the patch of {} is for too large an image", what_.partition),
-           .file = patch_->name()});
+           .file = patch_->name(),
+           .expected = fmt::format("at most {} bytes", kMostPatched),
+           .found = fmt::format("{} bytes", std::max(what_.old_size, what_.new_size)),
+           .hint = "No boot image is that large: do not trust this package."});
     WEXLO_TRY(const SourcePtr before, base_->image(what_.partition, context));
     WEXLO_TRY(const Bytes old, read_some(*before, 0, what_.old_size));
     WEXLO_CHECK(

@@ -24,6 +24,10 @@ std::uint64_t bytes_of(const BlockRanges& ranges) {
   return out;
 }
 
+std::string size_text(std::uint64_t bytes) {
+  return fmt::format("{} bytes", bytes);
+}
+
 /// Changes one image.
 class BlockPatcher {
  public:
@@ -37,20 +41,22 @@ class BlockPatcher {
         context_(context) {}
 
   Status run() {
-    std::size_t done = 0;
     for (const TransferCommand& one : plan_.commands) {
       WEXLO_CHECK(check_stop(context_));
+      ++number_;
       WEXLO_CHECK(perform(one));
-      if (context_.progress) context_.progress(++done, plan_.commands.size());
+      if (context_.progress) context_.progress(number_, plan_.commands.size());
     }
     return {};
   }
 
  private:
-  Error wrong(ErrorCode code, std::string message) const {
+  Error wrong(ErrorCode code, std::string message, std::string expected, std::string found) const {
     return {.code = code,
-            .message = std::move(message),
+            .message = fmt::format("command {}: {}", number_, message),
             .file = data_.name(),
+            .expected = std::move(expected),
+            .found = std::move(found),
             .hint = "Is the base the build that the package starts from?"};
   }
 
@@ -74,7 +80,8 @@ class BlockPatcher {
 
   Status write(const BlockRanges& target, View bytes) {
     if (bytes_of(target) != bytes.size())
-      return fail(wrong(ErrorCode::Corrupt, "a command gives more or less than its blocks hold"));
+      return fail(wrong(ErrorCode::Corrupt, "it gives more or less than its blocks hold",
+                        size_text(bytes_of(target)), size_text(bytes.size())));
     std::size_t at = 0;
     for (const auto& [begin, end] : target) {
       const auto size = static_cast<std::size_t>((end - begin) * kBlockSize);
@@ -115,7 +122,9 @@ class BlockPatcher {
     for (const auto& [begin, end] : ranges) {
       const auto size = static_cast<std::size_t>((end - begin) * kBlockSize);
       if (end * kBlockSize > size_)
-        return fail(wrong(ErrorCode::OutOfRange, "the list reads beyond the older image"));
+        return fail(wrong(ErrorCode::OutOfRange, "it reads beyond the older image",
+                          fmt::format("at most block {}", size_ / kBlockSize),
+                          fmt::format("block {}", end)));
       WEXLO_CHECK(image_.read_at(begin * kBlockSize, out.subspan(at, size)));
       at += size;
     }
@@ -125,12 +134,14 @@ class BlockPatcher {
   /// Puts bytes at their places in what is gathered.
   Status scatter(View bytes, const BlockRanges& places, Bytes& into) const {
     if (bytes_of(places) != bytes.size())
-      return fail(wrong(ErrorCode::Corrupt, "the places of a source are not as long as it"));
+      return fail(wrong(ErrorCode::Corrupt, "the places of a source are not as long as it",
+                        size_text(bytes.size()), size_text(bytes_of(places))));
     std::size_t at = 0;
     for (const auto& [begin, end] : places) {
       const auto size = static_cast<std::size_t>((end - begin) * kBlockSize);
       if (end * kBlockSize > into.size())
-        return fail(wrong(ErrorCode::OutOfRange, "a source is placed beyond its end"));
+        return fail(wrong(ErrorCode::OutOfRange, "a source is placed beyond its end",
+                          size_text(into.size()), fmt::format("block {}", end)));
       std::ranges::copy(bytes.subspan(at, size),
                         into.begin() + static_cast<std::ptrdiff_t>(begin * kBlockSize));
       at += size;
@@ -140,10 +151,13 @@ class BlockPatcher {
 
   Result<Bytes> gather(const TransferSource& source) const {
     if (source.blocks > kMostGathered / kBlockSize)
-      return fail(wrong(ErrorCode::LimitExceeded, "a command takes too many blocks at a time"));
+      return fail(wrong(ErrorCode::LimitExceeded, "it takes too many blocks at a time",
+                        fmt::format("at most {}", kMostGathered / kBlockSize),
+                        fmt::format("{}", source.blocks)));
     Bytes out(static_cast<std::size_t>(source.blocks * kBlockSize));
     if (bytes_of(source.ranges) > out.size())
-      return fail(wrong(ErrorCode::Corrupt, "a command's source is longer than it says"));
+      return fail(wrong(ErrorCode::Corrupt, "its source is longer than it says",
+                        size_text(out.size()), size_text(bytes_of(source.ranges))));
     if (!source.ranges.empty()) {
       Bytes part(static_cast<std::size_t>(bytes_of(source.ranges)));
       WEXLO_CHECK(read(source.ranges, part));
@@ -155,7 +169,8 @@ class BlockPatcher {
     for (const auto& [id, places] : source.stashed) {
       const auto at = stashed_.find(id);
       if (at == stashed_.end())
-        return fail(wrong(ErrorCode::Corrupt, fmt::format("nothing was stashed as {}", id)));
+        return fail(
+            wrong(ErrorCode::Corrupt, "it wants what was not stashed", "a stash of that name", id));
       WEXLO_CHECK(scatter(at->second, places, out));
     }
     return out;
@@ -165,10 +180,7 @@ class BlockPatcher {
     if (wanted.empty()) return {};
     std::string found = hex(digest(DigestKind::Sha1, bytes));
     if (found == wanted) return {};
-    Error error = wrong(ErrorCode::DigestMismatch, message);
-    error.expected = wanted;
-    error.found = std::move(found);
-    return fail(std::move(error));
+    return fail(wrong(ErrorCode::DigestMismatch, message, wanted, std::move(found)));
   }
 
   Status change(const TransferCommand& one) {
@@ -177,7 +189,8 @@ class BlockPatcher {
         check(source, one.old_sha1, "the base's blocks are not those that the list patches"));
     if (one.act == TransferAct::Move) return write(one.target, source);
     if (patches_ == nullptr)
-      return fail(wrong(ErrorCode::NotFound, "the list patches, and the package has no patches"));
+      return fail(wrong(ErrorCode::NotFound, "it patches, and the package has no patches",
+                        "NAME.patch.dat beside the list", "no such file"));
     WEXLO_CHECK(check_range(*patches_, one.patch_at, one.patch_size));
     WEXLO_TRY(const Bytes patch, read_some(*patches_, one.patch_at, one.patch_size));
     Bytes out;
@@ -190,7 +203,8 @@ class BlockPatcher {
   Status stash(const TransferCommand& one) {
     const std::uint64_t size = bytes_of(one.source.ranges);
     if (size > kMostStashed - std::min(held_, kMostStashed))
-      return fail(wrong(ErrorCode::LimitExceeded, "the list stashes too much at a time"));
+      return fail(wrong(ErrorCode::LimitExceeded, "the list stashes too much at a time",
+                        "at most " + size_text(kMostStashed), size_text(held_ + size)));
     Bytes bytes(static_cast<std::size_t>(size));
     WEXLO_CHECK(read(one.source.ranges, bytes));
     held_ += size;
@@ -204,6 +218,7 @@ class BlockPatcher {
   const Scratch& image_;
   std::uint64_t size_;
   const Context& context_;
+  std::size_t number_ = 0;  ///< of the command, from 1
   std::uint64_t read_ = 0;  ///< of the new data
   std::map<std::string, Bytes> stashed_;
   std::uint64_t held_ = 0;

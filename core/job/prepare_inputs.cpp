@@ -39,7 +39,8 @@ Status judge_incremental(const Firmware& firmware, const std::filesystem::path& 
                .message = fmt::format("{} {} stored as changes to the build before", needed,
                                       needed.contains(',') ? "are" : "is"),
                .file = path.string(),
-               .expected = base.empty() ? "" : "the build " + base,
+               .expected = base.empty() ? "whole images" : "whole images, or the build " + base,
+               .found = "an incremental package",
                .hint = "Give that build with --base, or take the full package."});
 }
 

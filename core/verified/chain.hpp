@@ -110,7 +110,7 @@ struct WalkOptions {
   std::map<std::uint32_t, std::uint64_t> rollback;  ///< stored values by location; others: 0
   Look look = Look::Hashes;
   std::set<std::string> trees{};  ///< partitions whose hash trees are looked at all the same
-  /// What is not found is not there. false: it is only not at hand, and the phone has its own.
+  /// A chained partition that is not found is missing. false: the phone is taken to have its own.
   bool whole = true;
 };
 

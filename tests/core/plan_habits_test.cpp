@@ -32,7 +32,7 @@ std::string step_ids(const std::vector<Step>& steps) {
 
 TEST_CASE("plan: in download mode the phone is asked for, starts online once, and is reset first") {
   PlanFacts f = of_download_mode();
-  f.vbmeta_goes_along = true;
+  f.writes_vbmeta = true;
   f.locked = true;
   const Plan plan = make_plan(f);
   CHECK(step_ids(plan.steps) ==

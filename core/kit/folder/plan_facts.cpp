@@ -91,7 +91,7 @@ PlanFacts plan_facts(const KitDraft& draft, const Firmware& firmware,
                 .anti_rollback = draft.build.anti_rollback,
                 .model = draft.build.model,
                 .first = first_sentences(draft)};
-  out.vbmeta_goes_along = std::ranges::any_of(out.images, [](const KitImage& one) {
+  out.writes_vbmeta = std::ranges::any_of(out.images, [](const KitImage& one) {
     return one.written && one.made != Made::Stock && is_vbmeta(without_slot(one.partition));
   });
   out.trial_start = takes_trial(draft);

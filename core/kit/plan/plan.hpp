@@ -56,9 +56,9 @@ struct PlanFacts {
   std::optional<std::uint64_t> anti_rollback;  ///< the firmware's number
   std::string model;                           ///< by the names of its parts; may be empty
   std::vector<std::string> first;  ///< what was found and has to be said first, sentences
-  /// A vbmeta of other flags is among the images: in download mode the data has to be erased for
-  /// it, and the stock images alone are no way back.
-  bool vbmeta_goes_along = false;
+  /// A vbmeta that is not the stock one is written: in download mode the user's data has to be
+  /// erased for it, and the stock images alone are no way back.
+  bool writes_vbmeta = false;
   bool trial_start = false;  ///< what is patched can be started once without being written
 };
 

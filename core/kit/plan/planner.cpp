@@ -209,7 +209,7 @@ class Planner {
       mode_.reset();
     }
     mode(Mode::Download);
-    if (back_ && facts_.vbmeta_goes_along) return add(whole_package_back(facts_));
+    if (back_ && facts_.writes_vbmeta) return add(whole_package_back(facts_));
     if (back_ && facts_.install) return add(whole_package_back(facts_));
     if (!back_ && facts_.update) add(hand_over_package(facts_));
     if (!back_ && facts_.install) {
@@ -242,7 +242,7 @@ class Planner {
   }
 
   [[nodiscard]] bool resets_first() const {
-    return facts_.way == Way::Download && !facts_.restore && facts_.vbmeta_goes_along;
+    return facts_.way == Way::Download && !facts_.restore && facts_.writes_vbmeta;
   }
 
   const PlanFacts& facts_;
@@ -300,7 +300,7 @@ Plan make_plan(const PlanFacts& facts) {
     if (!contains(plan.back, step.undo, &Step::id) && !step.is<act::ByHand>()) step.undo.clear();
   if (loses_data(plan.back))
     plan.back_first.emplace_back("The user's data is erased on the way back.");
-  if (facts.way == Way::Download && facts.vbmeta_goes_along && !facts.stock_tar.file.empty())
+  if (facts.way == Way::Download && facts.writes_vbmeta && !facts.stock_tar.file.empty())
     plan.back_first.push_back(
         fmt::format("{} must not be handed over alone: the way back is the "
                     "whole stock package with its wiping part.",

@@ -28,7 +28,7 @@ Step which_phone(const PlanFacts& facts) {
                                "another phone may leave it without anything that starts.",
                                wanted.empty() ? "" : fmt::format(" ({})", wanted),
                                facts.way == Way::Download ? "download mode" : "bootloader"),
-          .before = "the phone is at hand",
+          .before = "the phone is on the bench",
           .success = wanted.empty() ? "it is the phone that the firmware was taken for"
                                     : fmt::format("it says {}", wanted),
           .usual_seconds = 60};
@@ -232,7 +232,7 @@ Step straight_to_recovery(const PlanFacts& facts) {
 
 Step restart(const PlanFacts& facts, std::optional<Mode> mode) {
   // After a wipe or with another system the first start sets everything up again.
-  const bool reset = facts.way == Way::Download && facts.vbmeta_goes_along && !facts.restore;
+  const bool reset = facts.way == Way::Download && facts.writes_vbmeta && !facts.restore;
   const bool slow = facts.wipe || reset || facts.update || facts.install ||
                     std::ranges::any_of(facts.images, &KitImage::is_logical);
   std::string about = slow ? "Starts the system; the first start takes up to ten minutes."
