@@ -34,6 +34,7 @@ class ListReader {
     }
     if (line_ < 2 || out_.version == 0) return fail(bad("the list has no version and size"));
     out_.size = end_ * kBlock;
+    if (out_.foreign.empty()) out_.commands.clear();  // its ranges say all
     return std::move(out_);
   }
 
