@@ -46,7 +46,7 @@ constexpr FindingKind kKinds[] = {
          "device trees behind the kernel as in the stock image",
          "Put the stock device trees behind the kernel again."),
     rule(C::MakerPrefix, "maker-prefix", Problem, kAny,
-         "headers before image and parts as stock, and valid",
+         "headers and sealed blocks around image and parts as stock, and valid",
          "Patch the stock image with Wexlo: it keeps the maker's headers."),
     rule(C::EnforcingTrailer, "enforcing-trailer", Warning, kAny,
          "the trailer that the stock image has, in its place", kStockImage),

@@ -81,11 +81,8 @@ Bytes top_key(const Subjects& stock) {
     return to_bytes(verified::public_key_of(*top->image()));
   const Subject* boot = stock.find("boot");
   if (boot == nullptr || !boot->loaded) return {};
-  const auto footer = verified::find_footer(boot->loaded->bytes.view());
-  if (!footer || !*footer) return {};
-  const auto vbmeta = verified::parse_vbmeta(
-      boot->loaded->bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
-  return vbmeta ? to_bytes(verified::public_key_of(*vbmeta)) : Bytes{};
+  const auto vbmeta = verified::own_struct(boot->loaded->bytes.view());
+  return vbmeta && *vbmeta ? to_bytes(verified::public_key_of(**vbmeta)) : Bytes{};
 }
 
 Result<LoneFooter> lone_footer(const Subject& one, bool trees, const Context& context) {

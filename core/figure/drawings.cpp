@@ -36,7 +36,7 @@ void add_tail(const LoadedImage& image, std::uint64_t begin, std::vector<Region>
                    .ink = Ink::Signature});
     out.push_back({.name = "footer",
                    .detail = "says where the struct is",
-                   .offset = total - verified::kFooterSize,
+                   .offset = (*footer)->end - verified::kFooterSize,
                    .size = verified::kFooterSize,
                    .ink = Ink::Header});
   }

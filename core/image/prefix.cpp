@@ -3,32 +3,32 @@
 #include <algorithm>
 #include <array>
 
-#include "base/digest.hpp"
 #include "image/part_header.hpp"
+#include "image/sealed_block.hpp"
 
 namespace wexlo::prefix {
 namespace {
 
 constexpr std::size_t kUnit = 512;
-/// The sealed kind: a digest and a length over what follows.
-constexpr std::size_t kDigestAt = 8, kDigestSize = 32, kLengthAt = 48, kSealedSize = 512;
+constexpr std::size_t kPartSizeAt = 4;  ///< u32 in a part header
 
 struct Known {
   std::string_view kind, magic;
 };
 constexpr std::array kKnown{
     Known{"part-header", std::string_view("\x88\x16\x88\x58", 4)},
-    Known{"dhtb", std::string_view("DHTB\x01\0\0\0", 8)},
+    Known{"dhtb", sealed_block::kMagic},
     Known{"krnl", "KRNL"},
     Known{"keyblock", "CHROMEOS"},
 };
 
-std::uint32_t length_field(View prefix) {
-  return load<std::uint32_t, LE>(prefix.data() + (kind_of(prefix) == "dhtb" ? kLengthAt : 4));
+bool is_sealed(View prefix) {
+  return prefix.size() == sealed_block::kSize && sealed_block::begins(prefix);
 }
 
-bool is_sealed(View prefix) {
-  return kind_of(prefix) == "dhtb" && prefix.size() == kSealedSize;
+std::uint32_t length_field(View prefix) {
+  return is_sealed(prefix) ? sealed_block::covered_size(prefix)
+                           : load<std::uint32_t, LE>(prefix.data() + kPartSizeAt);
 }
 
 }  // namespace
@@ -51,9 +51,7 @@ std::optional<bool> is_true(View prefix, View following) {
   if (kind_of(prefix) == "part-header" && prefix.size() == part_header::kSize)
     return length_field(prefix) <= following.size();
   if (!is_sealed(prefix)) return std::nullopt;
-  const std::uint32_t length = length_field(prefix);
-  return length <= following.size() && equal(digest(DigestKind::Sha256, following.first(length)),
-                                             prefix.subspan(kDigestAt, kDigestSize));
+  return sealed_block::matches(prefix, following);
 }
 
 std::string refresh(Image& image, View stock, std::uint64_t stock_end) {
@@ -73,12 +71,10 @@ std::string refresh(Image& image, View stock, std::uint64_t stock_end) {
   const Bytes now = image.write();
   const View body = View(now).subspan(old.size());
   length = std::min<std::uint64_t>(length, body.size());
-  store<std::uint32_t, LE>(fresh.data() + (is_sealed(old.view()) ? kLengthAt : 4),
-                           static_cast<std::uint32_t>(length));
-  if (is_sealed(old.view())) {
-    const Bytes sum = digest(DigestKind::Sha256, body.first(length));
-    std::ranges::copy(sum, fresh.begin() + kDigestAt);
-  }
+  if (is_sealed(old.view()))
+    sealed_block::renew(fresh, body.first(static_cast<std::size_t>(length)));
+  else
+    store<std::uint32_t, LE>(fresh.data() + kPartSizeAt, static_cast<std::uint32_t>(length));
   image.set_prefix(Blob(std::move(fresh)));
   return {};
 }

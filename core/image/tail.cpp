@@ -3,11 +3,15 @@
 #include <algorithm>
 #include <array>
 
+#include "image/sealed_block.hpp"
+
 namespace wexlo {
 namespace {
 
 constexpr std::string_view kEnforcing = "SEANDROIDENFORCE";
 constexpr std::size_t kFooter = 64, kBlock = 4096;
+/// A footer's magic and major version: bytes may stand behind it, so its place alone tells nothing.
+constexpr std::string_view kFooterStart("AVBf\0\0\0\1", 8);
 
 /// Length of a DER sequence with a two-byte length; 0 when there is none.
 std::size_t der_size(View at) {
@@ -32,8 +36,9 @@ std::size_t other_bytes(View at) {
     const bool block = size % kBlock == 0 && as_text(rest).starts_with("AVB0");
     const bool padding = rest.size() >= 64 && (run_of(rest.first(64), std::byte{0}) == 64 ||
                                                run_of(rest.first(64), std::byte{0xff}) == 64);
-    const bool footer = rest.size() == kFooter && as_text(rest).starts_with("AVBf");
-    if (block || padding || footer) break;
+    const bool footer = rest.size() >= kFooter && as_text(rest).starts_with(kFooterStart);
+    const bool sealed = sealed_block::begins(rest);
+    if (block || padding || footer || sealed) break;
     ++size;
   }
   return std::min(size, at.size());
@@ -44,6 +49,9 @@ TailItem item_at(View rest) {
   if (text.starts_with(kEnforcing)) return {TailKind::EnforcingTrailer, 0, kEnforcing.size()};
   if (const std::size_t der = der_size(rest)) return {TailKind::OlderSignature, 0, der};
   if (rest.size() == kFooter && text.starts_with("AVBf")) return {TailKind::Footer, 0, kFooter};
+  if (rest.size() > kFooter && text.starts_with(kFooterStart))
+    return {TailKind::Footer, 0, kFooter};
+  if (sealed_block::begins(rest)) return {TailKind::SealedBlock, 0, sealed_block::kSize};
   if (rest.size() >= 256 && text.starts_with("AVB0")) {
     const auto be = [&](std::size_t at) {
       return load<std::uint64_t, std::endian::big>(rest.data() + at);
@@ -82,9 +90,9 @@ std::vector<TailItem> tail_items(View tail) {
 }
 
 std::string_view tail_name(TailKind kind) {
-  constexpr std::array<std::string_view, 7> kNames{
-      "enforcing trailer",    "older boot signature", "zeros", "0xff", "vbmeta",
-      "verified-boot footer", "other bytes"};
+  constexpr std::array<std::string_view, 8> kNames{
+      "enforcing trailer",    "older boot signature", "zeros",      "0xff", "vbmeta",
+      "verified-boot footer", "sealed block",         "other bytes"};
   return kNames[static_cast<std::size_t>(kind)];
 }
 

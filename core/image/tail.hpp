@@ -15,6 +15,7 @@ enum class TailKind : std::uint8_t {
   Ones,  ///< bytes of 0xff
   Vbmeta,
   Footer,
+  SealedBlock,
   Other,
 };
 /// As texts have it, e.g. "older boot signature".

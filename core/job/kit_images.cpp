@@ -94,7 +94,8 @@ Result<std::vector<Patching>> ready_all(const ImagesInput& input, EditPlaces& pl
 Result<MadeImages> patch_images(const ImagesInput& input, const Context& context) {
   MadeImages out{
       .images = {}, .recipes = input.recipes, .phone = {}, .origins = {}, .findings = {}};
-  WEXLO_TRY(EditPlaces places, places_of(out.recipes, input.target.partition, input.stock));
+  WEXLO_TRY(EditPlaces places,
+            places_of(out.recipes, input.target.partition, input.stock, context));
   WEXLO_TRY(out.phone, find_phone(input, context));
   WEXLO_TRY(std::vector<Patching> all, ready_all(input, places, out, context));
   TaskGroup tasks(context);

@@ -8,8 +8,12 @@
 #include "image/kernel.hpp"
 #include "image/load_areas.hpp"
 #include "image/part_header.hpp"
+#include "image/prefix.hpp"
+#include "image/sealed_block.hpp"
 #include "image/tail.hpp"
 #include "judge/subject.hpp"
+#include "verified/chain.hpp"
+#include "verified/vbmeta.hpp"
 
 namespace wexlo {
 namespace {
@@ -152,10 +156,27 @@ class FormRules {
             fmt::format("The {} before the image says another length or digest than it has.",
                         prefix::kind_of(prefix)));
     }
+    if (one_.loaded) behind(image);
     if (const Section* kernel = image.section("kernel"))
       part("kernel", part_header::split(kernel->bytes));
     for (const ReadRamdisk& one : one_.reading.ramdisks)
       part(one.part.title(), {one.part.header, one.part.bytes, one.part.rest});
+  }
+
+  void behind(const Image& image) {
+    const View bytes = one_.loaded->bytes.view();
+    const auto footer = verified::find_footer(bytes);
+    const std::uint64_t from = footer && *footer ? (*footer)->end : image.sections_end();
+    if (footer && *footer && from < bytes.size())
+      add(FindingCode::FileLength,
+          fmt::format("{} bytes stand behind the verified-boot footer: a loader finds the footer "
+                      "only where the partition ends with it.",
+                      bytes.size() - from),
+          Level::Note);
+    const auto block = sealed_block::find(bytes, from);
+    if (block && !block->valid)
+      add(FindingCode::MakerPrefix,
+          "The sealed block behind the image says another length or digest than it has.");
   }
 
   void part(const std::string& name, const part_header::Split& split) {

@@ -14,7 +14,7 @@ namespace {
 
 Result<std::vector<Remark>> attempt(Image& image, const Blob& stock, std::optional<DigestKind> id,
                                     const std::vector<EditedRamdisk>& edited, bool densest,
-                                    const Context& context) {
+                                    std::optional<std::uint32_t> flags, const Context& context) {
   for (const EditedRamdisk& one : edited) {
     Ramdisk ramdisk = *one.ramdisk;
     if (densest)
@@ -26,7 +26,7 @@ Result<std::vector<Remark>> attempt(Image& image, const Blob& stock, std::option
     WEXLO_CHECK(boot::replace_ramdisk(image, one.part, Blob(std::move(encoded))));
   }
   WEXLO_CHECK(boot::refresh(image, id));
-  return verified::rebuild_tail(image, stock.view());
+  return verified::rebuild_tail(image, stock.view(), flags);
 }
 
 /// The entries that were added or grew, largest first, as a sentence.
@@ -80,14 +80,14 @@ std::string other_formats(const Ramdisk& ramdisk) {
 
 Result<std::vector<Remark>> rebuild(Image& image, const Blob& stock, std::optional<DigestKind> id,
                                     const std::vector<EditedRamdisk>& edited,
-                                    const Context& context) {
+                                    const Context& context, std::optional<std::uint32_t> flags) {
   const Image before = image;
-  auto notes = attempt(image, stock, id, edited, false, context);
+  auto notes = attempt(image, stock, id, edited, false, flags, context);
   if (notes || notes.error().code != ErrorCode::DoesNotFit) return notes;
   Error error = std::move(notes).error();
   if (edited.empty()) return fail(std::move(error));
   image = before;
-  notes = attempt(image, stock, id, edited, true, context);
+  notes = attempt(image, stock, id, edited, true, flags, context);
   if (notes) {
     notes->push_back(
         "The ramdisk was packed denser than the stock one: else the image would not "

@@ -25,4 +25,8 @@ namespace wexlo {
 [[nodiscard]] Status account_trees(const std::string& section, const Blob& now, const Blob& base,
                                    const Intent& intent);
 
+/// What stands behind the sections. @return why it differs, as ranges have it
+[[nodiscard]] Result<std::string> account_tail(const LoadedImage& stock, const LoadedImage& output,
+                                               const Intent& intent);
+
 }  // namespace wexlo

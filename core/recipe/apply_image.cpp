@@ -289,11 +289,25 @@ Result<Outcome> apply(Work& work, const TreeNodeEdit& edit) {
 }
 
 Result<Outcome> apply(Work& work, const VbmetaFlagsEdit& edit) {
-  const std::uint64_t before = work.image.number("flags");
+  // Without a vbmeta partition the top-level struct is the one that boot's own footer leads to.
+  const bool own = work.image.kind() != "vbmeta";
+  std::optional<Image> in_footer;
+  if (own) {
+    WEXLO_TRY(in_footer, verified::own_struct(work.stock.bytes.view()));
+    if (!in_footer) return Outcome::NoMatch;
+  }
+  const Image& vbmeta = own ? *in_footer : work.image;
+  const std::uint64_t before =
+      own && work.intent.struct_flags ? *work.intent.struct_flags : vbmeta.number("flags");
   const std::uint64_t after = (before | edit.set) & ~std::uint64_t{edit.clear};
   if (before == after) return Outcome::AlreadyDone;
-  WEXLO_CHECK(work.image.set_number("flags", after));
-  work.intent.fields["flags"] = "set by a recipe";
+  if (own) {
+    work.intent.struct_flags = static_cast<std::uint32_t>(after);
+    if (after == vbmeta.number("flags")) work.intent.struct_flags.reset();
+  } else {
+    WEXLO_CHECK(work.image.set_number("flags", after));
+    work.intent.fields["flags"] = "set by a recipe";
+  }
   const auto named = [](std::uint64_t flags) {
     return flags == 0 ? std::string("none set")
                       : fmt::format("{}", fmt::join(verified::flag_names(flags), ", "));
@@ -301,7 +315,7 @@ Result<Outcome> apply(Work& work, const VbmetaFlagsEdit& edit) {
   work.detail(fmt::format("flags {} -> {} ({})", before, after, named(after)));
   work.tell("vbmeta flags", named(before), named(after));
   judge_vbmeta(work, after & ~before);
-  if (work.image.number("algorithm_type") != 0)
+  if (!own && vbmeta.number("algorithm_type") != 0)
     work.note(
         {"The signature of vbmeta is stale now: an unlocked phone goes on, a locked one "
          "refuses it. Never lock the phone with this image.",

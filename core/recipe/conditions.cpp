@@ -40,7 +40,7 @@ bool can_hold(const Image& image, Home home) {
     case Home::Header: return image.kind() == "boot" || image.kind() == "vendor_boot";
     case Home::Kernel: return filled("kernel") || filled("second");
     case Home::Trees: return image.kind() != "vbmeta";
-    case Home::Vbmeta: return image.kind() == "vbmeta";
+    case Home::Vbmeta: return image.kind() == "vbmeta" || image.kind() == "boot";
   }
   return false;
 }

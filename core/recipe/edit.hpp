@@ -195,8 +195,6 @@ struct Edit {
   /// The file that it brings along; nullptr: none.
   [[nodiscard]] const FileRef* file() const;
   [[nodiscard]] FileRef* file();
-  /// It acts on a vbmeta image, not on a ramdisk.
-  [[nodiscard]] bool on_vbmeta() const { return home == Home::Vbmeta; }
 };
 
 }  // namespace wexlo

@@ -12,6 +12,7 @@
 #include "parts/rebuild.hpp"
 #include "recipe/patch.hpp"
 #include "recipe/way_back.hpp"
+#include "verified/vbmeta.hpp"
 
 namespace wexlo {
 namespace {
@@ -186,7 +187,11 @@ class PatchWriter {
     for (const OpenRamdisk& one : work_.ramdisks)
       if (std::ranges::any_of(one.ramdisk.segments, &RamdiskSegment::touched))
         edited.push_back({one.part.index, &one.ramdisk});
-    auto notes = parts::rebuild(image, work_.stock.bytes, id, edited, work_.context);
+    return take(parts::rebuild(image, work_.stock.bytes, id, edited, work_.context,
+                               work_.intent.struct_flags));
+  }
+
+  Status take(Result<std::vector<Remark>> notes) {
     if (!notes) return fail(std::move(notes).error());
     for (Remark& note : *notes)
       work_.note(std::move(note));
@@ -195,7 +200,11 @@ class PatchWriter {
 
   /// Everything that the header and the tail say of the content; then it is read as any image is.
   Result<LoadedImage> finish(Image image) {
-    if (work_.ramdisks.empty() && image.kind() != "vbmeta") WEXLO_CHECK(pack(image));
+    // Of a vbmeta nothing but what a maker put around it follows its flags.
+    if (image.kind() == "vbmeta")
+      WEXLO_CHECK(take(verified::rebuild_tail(image, work_.stock.bytes)));
+    else if (work_.ramdisks.empty())
+      WEXLO_CHECK(pack(image));
     Patched& out = work_.out;
     out.bytes = Blob(image.write());
     give_back_zeros(out.bytes);

@@ -111,6 +111,7 @@ struct Intent {
   /// index, sections by name.
   std::map<std::size_t, Blob> replaced_ramdisks;
   std::map<std::string, Blob> replaced;
+  std::optional<std::uint32_t> struct_flags;  ///< of the struct in the image's own footer
   std::map<std::string, std::string> fields;  ///< header fields set by an edit, and why
   std::map<std::string, Meant> sections;      ///< texts that are a section
   struct Span {

@@ -184,7 +184,7 @@ class Patcher {
               std::visit([this](const auto& one) { return apply(work_, one); }, edit.what));
     // Done on an earlier run: what it matched then is no longer there to be matched.
     if (outcome == Outcome::NoMatch && known) outcome = Outcome::AlreadyDone;
-    if (outcome == Outcome::Applied && !edit.on_vbmeta() && !known)
+    if (outcome == Outcome::Applied && work_.image.kind() != "vbmeta" && !known)
       journal_.edits.push_back({edit.recipe, edit.kind, edit.summary(), edit.digest()});
     return outcome;
   }
@@ -231,7 +231,8 @@ class Patcher {
           one.replaced || std::ranges::any_of(one.ramdisk.segments, [](const auto& segment) {
             return segment.touched && !equal(newc::write(segment.archive), segment.decoded.view());
           });
-    return changed || !equal(work_.image.write(), work_.stock.bytes.view());
+    return changed || work_.intent.struct_flags ||
+           !equal(work_.image.write(), work_.stock.bytes.view());
   }
 
   Patched unchanged() {
@@ -265,7 +266,9 @@ bool concerns(const Image& image, const PatchRole& role, const Edit& edit) {
   // Of the header's fields vendor_boot has few: it is meant only when it is named.
   if (edit.home == Home::Header && image.kind() == "vendor_boot") return false;
   if (role.homes) return role.homes->contains(edit.home);
-  return role.target || edit.home == Home::Vbmeta || edit.home == Home::Mounts;
+  // Whether there is a vbmeta partition the image alone does not tell.
+  if (edit.home == Home::Vbmeta) return image.kind() == "vbmeta";
+  return role.target || edit.home == Home::Mounts;
 }
 
 Result<Patched> patch_image(const LoadedImage& stock, const PatchRole& role,

@@ -12,12 +12,9 @@ namespace wexlo {
 
 std::string claimed_partition(const LoadedImage& image) {
   if (!image.image) return {};
-  const auto footer = verified::find_footer(image.bytes.view());
-  if (footer && *footer) {
-    const auto vbmeta =
-        verified::parse_vbmeta(image.bytes.part((*footer)->vbmeta_offset, (*footer)->vbmeta_size));
-    const auto all =
-        vbmeta ? verified::descriptors(*vbmeta) : Result<std::vector<verified::Descriptor>>{};
+  const auto vbmeta = verified::own_struct(image.bytes.view());
+  if (vbmeta && *vbmeta) {
+    const auto all = verified::descriptors(**vbmeta);
     const std::string_view kind = boot::partition_kind(*image.image);
     const auto own = all ? verified::own_hash_descriptor(*all, image.bytes.view(), kind)
                          : std::optional<std::size_t>();

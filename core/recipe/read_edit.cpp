@@ -298,8 +298,8 @@ std::string_view home_images(Home home) {
     case Home::Bootconfig: return "vendor_boot";
     case Home::Header: return "the image that starts the system";
     case Home::Kernel: return "boot";
-    case Home::Trees: return "boot, vendor_boot or dtbo";
-    case Home::Vbmeta: return "vbmeta";
+    case Home::Trees: return "boot, vendor_boot, vendor_kernel_boot, dtb or dtbo";
+    case Home::Vbmeta: return "vbmeta, or boot where a phone has no vbmeta";
   }
   return "";
 }

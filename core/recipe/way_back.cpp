@@ -258,7 +258,11 @@ Result<Blob> flags_as_signed(const Image& patched) {
                  .hint = "There is nothing to restore."});
   for (std::uint64_t flags = 0; flags <= known; ++flags) {
     WEXLO_CHECK(vbmeta.set_number("flags", (now & ~known) | flags));
-    if (verified::own_hash_matches(vbmeta).value_or(false)) return Blob(vbmeta.write());
+    if (!verified::own_hash_matches(vbmeta).value_or(false)) continue;
+    // A maker's digest before or behind the struct follows its flags.
+    const Bytes before = patched.write();
+    WEXLO_CHECK(verified::rebuild_tail(vbmeta, before));
+    return Blob(vbmeta.write());
   }
   return fail(
       {.code = ErrorCode::NoWayBack,

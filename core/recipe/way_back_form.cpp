@@ -4,8 +4,9 @@
 
 #include "base/delta.hpp"
 #include "image/kernel.hpp"
+#include "image/sealed_block.hpp"
+#include "image/tail.hpp"
 #include "recipe/journal.hpp"
-#include "verified/vbmeta.hpp"
 
 namespace wexlo {
 namespace {
@@ -45,16 +46,28 @@ void append_content(Bytes& out, const ImageStream& stream) {
     append(out, stream.decoded.view());
 }
 
-/// A tail without the padding at its end, whose length follows from what stands before it. One with
-/// a verified-boot footer is made anew with each change.
+bool is_padding(std::byte one) {
+  return one == std::byte{0} || one == std::byte{0xff};
+}
+
+/// What of a tail no change touches: not the padding, whose length follows from what stands before
+/// it, and neither a verified-boot footer, what leads up to it, nor a sealed block: these are made
+/// anew with each change.
 Blob meaningful(const Blob& tail) {
-  const auto footer = verified::find_footer(tail.view());
-  if (!footer || *footer) return {};
-  const View bytes = tail.view();
-  std::size_t size = bytes.size();
-  while (size > 0 && (bytes[size - 1] == std::byte{0} || bytes[size - 1] == std::byte{0xff}))
-    --size;
-  return tail.part(0, size);
+  std::size_t begin = 0, block = tail.size();
+  for (const TailItem& item : tail_items(tail.view())) {
+    const auto end = static_cast<std::size_t>(item.offset + item.size);
+    if (item.kind == TailKind::Footer) begin = end;
+    if (item.kind == TailKind::SealedBlock) block = end - static_cast<std::size_t>(item.size);
+  }
+  View before = tail.view().subspan(begin, std::max(block, begin) - begin);
+  while (!before.empty() && is_padding(before.back()))
+    before = before.first(before.size() - 1);
+  Bytes out = to_bytes(before);
+  if (block < tail.size()) append(out, tail.view().subspan(block + sealed_block::kSize));
+  while (!out.empty() && is_padding(out.back()))
+    out.pop_back();
+  return Blob(std::move(out));
 }
 
 }  // namespace

@@ -6,6 +6,7 @@
 
 #include "firmware/formats.hpp"
 #include "image/boot.hpp"
+#include "image/sealed_block.hpp"
 #include "image/tail.hpp"
 #include "verified/chain.hpp"
 
@@ -152,7 +153,39 @@ Status read_back(const Source& image, std::uint64_t content_size, const Footed& 
                .hint = "Nothing was written. This is a fault of Wexlo: please report it."});
 }
 
+/// Does a sealed block stand in an image's end? It is looked for before an image is read whole.
+Result<bool> has_sealed_block(const Source& image, std::uint64_t from) {
+  for (std::uint64_t at = align_up(from, sealed_block::kSize); at < image.size(); at += kPiece) {
+    WEXLO_TRY(const Bytes piece, read_some(image, at, kPiece));
+    if (sealed_block::find(piece, 0)) return true;
+  }
+  return false;
+}
+
 }  // namespace
+
+Status keep_end(const Source& stock, std::uint64_t from, ImageSink& out) {
+  WEXLO_TRY(const Bytes end, read_some(stock, from, stock.size() - from));
+  WEXLO_CHECK(out.resize(stock.size()));
+  WEXLO_CHECK(out.write_at(from, end));
+  return renew_sealed_block(stock, from, out);
+}
+
+Status renew_sealed_block(const Source& stock, std::uint64_t from, ImageSink& out) {
+  if (stock.size() > kMaxParsed) return {};
+  WEXLO_TRY(const bool there, has_sealed_block(stock, from));
+  if (!there) return {};
+  WEXLO_TRY(const Blob old, read_all(stock, kMaxParsed));
+  const auto block = sealed_block::find(old.view(), from);
+  if (!block || !block->valid) return {};
+  Bytes now(old.size());
+  WEXLO_CHECK(out.read_at(0, now));
+  sealed_block::renew_behind(now, block->offset, *block, 0);
+  const View fresh =
+      View(now).subspan(static_cast<std::size_t>(block->offset), sealed_block::kSize);
+  WEXLO_CHECK(out.write_at(block->offset, fresh));
+  return check_written(out, block->offset, fresh);
+}
 
 Status check_written(ImageSink& out, std::uint64_t at, View meant) {
   Bytes piece;
@@ -198,7 +231,7 @@ Result<Footed> write_footed(const Source& image, std::uint64_t content_size, std
   if (need > wish.partition_size) return fail(does_not_fit(wish, need));
   if (wish.kind == FooterKind::Hash) WEXLO_CHECK(copy(image, kept, out, context));
   WEXLO_CHECK(out.write_at(end, done.vbmeta));
-  done.footer = {content_size, end, done.vbmeta.size()};
+  done.footer = {content_size, end, done.vbmeta.size(), wish.partition_size};
   WEXLO_CHECK(out.write_at(wish.partition_size - verified::kFooterSize,
                            verified::write_footer(done.footer)));
   WEXLO_CHECK(read_back(image, content_size, done, wish, out, context));
@@ -251,7 +284,7 @@ Result<FooterState> footer_state(const Source& image) {
   if (!place || out.footer->original_image_size > out.footer->vbmeta_offset)
     return fail({.code = ErrorCode::OutOfRange,
                  .message = "the verified-boot footer does not lead to a struct in the image",
-                 .offset = image.size() - verified::kFooterSize,
+                 .offset = out.footer->end - verified::kFooterSize,
                  .expected = fmt::format("ranges inside {} bytes", image.size()),
                  .found = fmt::format("image {} bytes, struct {} bytes from {}",
                                       out.footer->original_image_size, out.footer->vbmeta_size,

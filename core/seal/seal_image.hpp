@@ -53,6 +53,12 @@ struct FooterState {
 /// that differs), those of reading.
 [[nodiscard]] Status check_written(ImageSink& out, std::uint64_t at, View meant);
 
+/// Writes what a stock image has from `from` on to the same place of the sealed one, and makes a
+/// sealed block there valid for it where it was valid. Errors: those of reading and writing.
+[[nodiscard]] Status keep_end(const Source& stock, std::uint64_t from, ImageSink& out);
+/// The block alone, of an image whose end is written already; others are left as they are.
+[[nodiscard]] Status renew_sealed_block(const Source& stock, std::uint64_t from, ImageSink& out);
+
 /// A salt where nobody gave one: from the partition's name and the image's size, so that the same
 /// input gives the same bytes.
 [[nodiscard]] Bytes usual_salt(const std::string& partition, std::uint64_t content_size);

@@ -124,7 +124,7 @@ Status Sealer::footed(const SealInput& input) {
   if (!state) return fail(in_file(std::move(state).error(), input.source->name()));
   if (source != input.source) state->content_size = state->kept = source->size();
   std::optional<std::uint64_t> size = size_of(input.partition);
-  if (!size && state->footer) size = input.source->size();
+  if (!size && state->footer) size = state->footer->end;
   if (!size && options_.older != OlderSignature::Keep) return plain(source, std::move(sealed));
   if (!size)
     return usage(fmt::format("{} has no footer yet: how large is its partition?", input.partition),
@@ -140,8 +140,13 @@ Status Sealer::footed(const SealInput& input) {
   auto footed = write_footed(*source, state->content_size, state->kept, wish, *sink, context_);
   if (!footed) return fail(in_file(std::move(footed).error(), input.source->name()));
   sealed.size = *size;
-  if (*size <= kMostRecorded) {
-    WEXLO_TRY(sealed.sha256, digest_of(*sink, *size, context_));
+  // Bytes behind the footer of a stock image stay behind it.
+  if (state->footer && *size == state->footer->end && state->footer->end < input.source->size()) {
+    sealed.size = input.source->size();
+    WEXLO_CHECK(keep_end(*input.source, *size, *sink));
+  }
+  if (sealed.size <= kMostRecorded) {
+    WEXLO_TRY(sealed.sha256, digest_of(*sink, sealed.size, context_));
   }
   sealed.done.insert(sealed.done.begin(),
                      fmt::format("{} {} over {} bytes{}", kind_word(wish.kind), wish.algorithm,

@@ -130,6 +130,8 @@ struct StructPlace {
 [[nodiscard]] Result<std::optional<StructPlace>> find_struct(const Source& partition,
                                                              std::string_view name);
 
+/// Digest of salt and data, as hash descriptors have it.
+[[nodiscard]] Bytes salted_digest(DigestKind kind, View salt, View data);
 /// Digest of salt and the first `image_size` bytes. Errors: reading, Interrupted.
 [[nodiscard]] Result<Bytes> salted_digest(const Source& partition, DigestKind kind, View salt,
                                           std::uint64_t image_size, const Context& context);

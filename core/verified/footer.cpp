@@ -1,13 +1,11 @@
-/// The footer at a partition's end, and what has to be renewed in it after an edit.
+/// The footer at a partition's end, and whether its digest matches.
 
 #include <fmt/format.h>
 
 #include <algorithm>
 
 #include "base/digest.hpp"
-#include "image/boot.hpp"
-#include "image/prefix.hpp"
-#include "image/tail.hpp"
+#include "verified/chain.hpp"
 #include "verified/hash_tree.hpp"
 #include "verified/layout.hpp"
 #include "verified/vbmeta.hpp"
@@ -15,22 +13,7 @@
 namespace wexlo::verified {
 namespace {
 
-constexpr std::uint64_t kBlock = 4096;  ///< the struct starts at a multiple of this
-
-Bytes salted(DigestKind kind, View salt, View data) {
-  Hasher hasher(kind);
-  hasher.update(salt);
-  hasher.update(data);
-  return hasher.finish();
-}
-
-Error does_not_fit(std::uint64_t need, std::uint64_t have, std::string_view room) {
-  return {.code = ErrorCode::DoesNotFit,
-          .message = fmt::format("the image is {} bytes too large for its partition", need - have),
-          .expected = fmt::format("at most {} bytes {}", have, room),
-          .found = fmt::format("{} bytes", need),
-          .hint = "Put fewer or smaller files in, or strip them; the partition cannot grow."};
-}
+constexpr std::uint64_t kBlock = 4096;  ///< partitions, and so footers, end at a multiple of this
 
 /// Whether a hash descriptor matches; nullopt: it has no digest, one of a kind that is not known,
 /// or covers more than there is.
@@ -38,69 +21,32 @@ std::optional<bool> is_true(const HashDescriptor& hash, View content) {
   const auto kind = hash_algorithm(hash.hash_algorithm);
   if (hash.digest.empty() || !kind || hash.image_size > content.size()) return std::nullopt;
   const View covered = content.first(static_cast<std::size_t>(hash.image_size));
-  return equal(salted(*kind, hash.salt, covered), hash.digest);
+  return equal(salted_digest(*kind, hash.salt, covered), hash.digest);
 }
 
-/// Writes image size and digest into the struct's hash descriptor of the image itself. Those of
-/// other partitions say nothing of it.
-/// @param stock  the image as it was: tells which descriptor is its own
-Status renew_hash(Image& vbmeta, View content, View stock, std::string_view partition,
-                  std::vector<Remark>& notes) {
-  WEXLO_TRY(const auto all, descriptors(vbmeta));
-  Bytes auxiliary = to_bytes(vbmeta.section("auxiliary")->bytes.view());
-  const auto own = own_hash_descriptor(all, stock, partition);
-  const auto* hash = own ? std::get_if<HashDescriptor>(&all[*own].value) : nullptr;
-  const auto kind = hash != nullptr ? hash_algorithm(hash->hash_algorithm) : std::nullopt;
-  if (hash != nullptr && !kind)
-    notes.emplace_back(
-        fmt::format("The footer's digest uses {}, which is not known here: it was "
-                    "left as it is and is stale now.",
-                    hash->hash_algorithm));
-  if (hash != nullptr && kind) {
-    const Bytes value = salted(*kind, hash->salt, content);
-    std::byte* at = auxiliary.data() + all[*own].offset;
-    store<std::uint64_t, std::endian::big>(at + kHashImageSizeAt, content.size());
-    const std::size_t digest_at = kHashFixed + hash->partition.size() + hash->salt.size();
-    std::copy_n(value.begin(), std::min(value.size(), hash->digest.size()), at + digest_at);
+/// What is read of a file whose last bytes are no footer: its end, in whole blocks.
+std::uint64_t begin_of_end(std::uint64_t size) {
+  const std::uint64_t whole = size - size % kBlock;
+  return whole - std::min(whole, kBehindFooter);
+}
+
+/// The footer that stands last in a file's end, with bytes behind it. It has to lead to a struct.
+/// @param begin      where `end` begins in the file, a multiple of a block
+/// @param is_struct  do struct magic and size stand at such a place?
+template <class IsStruct>
+Result<std::optional<Footer>> footer_before(View end, std::uint64_t begin, IsStruct is_struct) {
+  for (std::size_t last = end.size() - end.size() % kBlock; last > 0; last -= kBlock) {
+    auto footer = parse_footer(end.subspan(last - kFooterSize, kFooterSize));
+    const std::uint64_t at = begin + last - kFooterSize;
+    if (!footer || footer->original_image_size > at || footer->vbmeta_offset > at ||
+        footer->vbmeta_size > at - footer->vbmeta_offset || footer->vbmeta_size < kMagic.size())
+      continue;
+    WEXLO_TRY(const bool leads, is_struct(footer->vbmeta_offset));
+    if (!leads) continue;
+    footer->end = begin + last;
+    return footer;
   }
-  WEXLO_CHECK(vbmeta.replace("auxiliary", Blob(std::move(auxiliary))));
-  if (vbmeta.number("algorithm_type") != 0)
-    notes.emplace_back(
-        "The image's own verified-boot signature is stale now: an unlocked phone goes "
-        "on, a locked one refuses it.",
-        true);
-  return {};
-}
-
-View without_zeros(View bytes) {
-  std::size_t size = bytes.size();
-  while (size > 0 && bytes[size - 1] == std::byte{0})
-    --size;
-  return bytes.first(size);
-}
-
-/// Original bytes behind the sections that are neither padding nor part of the verified-boot area,
-/// e.g. a trailer that has to follow the last section directly.
-std::size_t meaningful_size(View tail) {
-  std::size_t size = tail.size();
-  while (size > 0 && tail[size - 1] == tail.back() &&
-         (tail.back() == std::byte{0} || tail.back() == std::byte{0xff}))
-    --size;
-  return size;
-}
-
-/// The tail of an image without footer: what stood there directly behind the sections, then the
-/// padding up to the file's old size.
-Result<Bytes> plain_tail(const Image& image, View stock) {
-  const View tail = image.tail().view();
-  const std::size_t kept = meaningful_size(tail);
-  const std::uint64_t end = image.sections_end() + kept;
-  Bytes out = to_bytes(tail.first(kept));
-  if (kept == tail.size()) return out;  // no padding: the file was as long as its content
-  if (end > stock.size())
-    return fail(does_not_fit(end, stock.size(), "(the stock image's padded size)"));
-  out.resize(kept + (stock.size() - end), tail.back());
-  return out;
+  return std::nullopt;
 }
 
 }  // namespace
@@ -112,14 +58,23 @@ std::optional<Footer> parse_footer(View raw) {
   const auto number = [&](std::size_t at) {
     return load<std::uint64_t, std::endian::big>(raw.data() + at);
   };
-  return Footer{number(kOriginalSizeAt), number(kVbmetaOffsetAt), number(kVbmetaSizeAt)};
+  return Footer{number(kOriginalSizeAt), number(kVbmetaOffsetAt), number(kVbmetaSizeAt), 0};
 }
 
 Result<std::optional<Footer>> read_footer(const Source& partition) {
   if (partition.size() < kFooterSize) return std::nullopt;
   Bytes raw(kFooterSize);
   WEXLO_CHECK(partition.read_at(partition.size() - kFooterSize, raw));
-  return parse_footer(raw);
+  if (auto footer = parse_footer(raw)) {
+    footer->end = partition.size();
+    return footer;
+  }
+  const std::uint64_t begin = begin_of_end(partition.size());
+  WEXLO_TRY(const Bytes end, read_some(partition, begin, kBehindFooter));
+  return footer_before(end, begin, [&](std::uint64_t at) -> Result<bool> {
+    WEXLO_TRY(const Bytes magic, read_some(partition, at, kMagic.size()));
+    return as_text(magic) == kMagic;
+  });
 }
 
 Bytes write_footer(const Footer& footer) {
@@ -139,7 +94,14 @@ Result<std::optional<Footer>> find_footer(View image) {
   if (image.size() < kFooterSize) return std::nullopt;
   const std::uint64_t at = image.size() - kFooterSize;
   const View footer = image.subspan(static_cast<std::size_t>(at));
-  if (!as_text(footer).starts_with(kFooterMagic)) return std::nullopt;
+  if (!as_text(footer).starts_with(kFooterMagic)) {
+    const std::uint64_t begin = begin_of_end(image.size());
+    return footer_before(
+        image.subspan(static_cast<std::size_t>(begin)), begin, [&](std::uint64_t place) {
+          return Result<bool>(
+              as_text(image.subspan(static_cast<std::size_t>(place))).starts_with(kMagic));
+        });
+  }
   const auto major = load<std::uint32_t, std::endian::big>(footer.data() + 4);
   if (major > 1)
     return fail({.code = ErrorCode::Unsupported,
@@ -147,7 +109,8 @@ Result<std::optional<Footer>> find_footer(View image) {
                  .offset = at + 4,
                  .expected = "1",
                  .found = fmt::format("{}", major)});
-  const Footer out = *parse_footer(footer);
+  Footer out = *parse_footer(footer);
+  out.end = image.size();
   const bool inside = out.original_image_size <= at && out.vbmeta_offset <= at &&
                       out.vbmeta_size <= at - out.vbmeta_offset;
   if (!inside)
@@ -192,93 +155,17 @@ std::optional<std::size_t> own_hash_descriptor(const std::vector<Descriptor>& al
   return which([&](const HashDescriptor& hash) { return hash.partition == partition; });
 }
 
-Result<std::optional<bool>> own_digest_matches(View image) {
+Result<std::optional<Image>> own_struct(View image) {
   WEXLO_TRY(const auto footer, find_footer(image));
   if (!footer) return std::nullopt;
-  const Blob bytes(to_bytes(image.subspan(footer->vbmeta_offset, footer->vbmeta_size)));
-  WEXLO_TRY(const Image vbmeta, parse_vbmeta(bytes));
-  WEXLO_CHECK(descriptors(vbmeta));
-  return hash_matches(vbmeta, image);
+  return parse_vbmeta(Blob(to_bytes(image.subspan(footer->vbmeta_offset, footer->vbmeta_size))));
 }
 
-Result<std::vector<Remark>> rebuild_tail(Image& image, View stock) {
-  std::vector<Remark> notes;
-  WEXLO_TRY(const auto footer, find_footer(stock));
-  const std::uint64_t stock_end = stock.size() - image.tail().size();
-  const auto stale = [&](bool is, std::string_view what) {
-    if (is) notes.emplace_back(fmt::format("{} is stale now: an unlocked phone goes on.", what));
-  };
-  stale(has_older_signature(image.tail().view()), "The older boot signature behind the image");
-  const Section* signature = image.section("boot_signature");
-  stale(signature != nullptr && !signature->bytes.empty(), "The boot signature section");
-  const auto refresh_prefix = [&] {
-    if (std::string note = prefix::refresh(image, stock, stock_end); !note.empty())
-      notes.emplace_back(std::move(note));
-  };
-  if (!footer) {
-    WEXLO_TRY(Bytes tail, plain_tail(image, stock));
-    image.set_tail(Blob(std::move(tail)));
-    refresh_prefix();
-    return notes;
-  }
-  refresh_prefix();  // the footer's digest is over it
-  // The original image may have ended without the last section's padding.
-  if (footer->original_image_size + image.page() <= stock_end ||
-      footer->vbmeta_offset < footer->original_image_size || footer->vbmeta_size > kMaxVbmeta)
-    return fail(
-        {.code = ErrorCode::Unsupported,
-         .message = "the verified-boot footer does not belong to this image's sections",
-         .offset = stock.size() - kFooterSize + kOriginalSizeAt,
-         .expected = fmt::format("an image of about {} bytes", stock_end),
-         .found = fmt::format("{} bytes, vbmeta {} bytes from {}", footer->original_image_size,
-                              footer->vbmeta_size, footer->vbmeta_offset),
-         .hint = "Start from the stock image: this one was put together wrongly."});
-  const std::uint64_t struct_end = footer->vbmeta_offset + footer->vbmeta_size;
-  if (!all_bytes(stock.subspan(struct_end, stock.size() - kFooterSize - struct_end), std::byte{0}))
-    return fail({.code = ErrorCode::Unsupported,
-                 .message =
-                     "bytes that nobody claims stand between the verified-boot struct and its "
-                     "footer",
-                 .offset = struct_end,
-                 .expected = "zeros",
-                 .hint = "They would be lost in an edit; please report the kind of phone."});
-  // [sections][rest of the original image][gap][zeros][vbmeta struct][zeros][footer]
-  const std::uint64_t original_end = std::max(footer->original_image_size, stock_end);
-  const std::uint64_t gap_end = std::max(footer->vbmeta_offset, original_end);
-  View trailer = stock.subspan(stock_end, original_end - stock_end);
-  // Some makers keep bytes of their own between image and struct.
-  const View gap = without_zeros(stock.subspan(original_end, gap_end - original_end));
-  const std::uint64_t sections_end = image.sections_end();
-  const std::uint64_t behind = align_up(footer->vbmeta_size, kBlock) + kBlock;
-  const auto vbmeta_place = [&] {
-    return align_up(sections_end + trailer.size() + gap.size(), kBlock);
-  };
-  // Zeros at the image's end are given up only where their room is needed.
-  if (vbmeta_place() + behind > stock.size()) trailer = without_zeros(trailer);
-  const std::uint64_t vbmeta_at = vbmeta_place();
-  if (vbmeta_at + behind > stock.size())
-    return fail(does_not_fit(vbmeta_at + behind, stock.size(), "with its verified-boot footer"));
-  Image bare = image;
-  bare.set_tail({});
-  Bytes content = bare.write();
-  append(content, trailer);
-
-  const Blob old(to_bytes(stock.subspan(footer->vbmeta_offset, footer->vbmeta_size)));
-  WEXLO_TRY(Image vbmeta, parse_vbmeta(old));
-  WEXLO_CHECK(renew_hash(vbmeta, content, stock, boot::partition_kind(image), notes));
-
-  Bytes tail = to_bytes(trailer);
-  append(tail, gap);
-  tail.resize(stock.size() - sections_end);
-  std::ranges::copy(vbmeta.write(),
-                    tail.begin() + static_cast<std::ptrdiff_t>(vbmeta_at - sections_end));
-  const auto footer_at = tail.end() - static_cast<std::ptrdiff_t>(kFooterSize);
-  std::ranges::copy(stock.last(kFooterSize), footer_at);
-  std::byte* fields = tail.data() + tail.size() - kFooterSize;
-  store<std::uint64_t, std::endian::big>(fields + kOriginalSizeAt, content.size());
-  store<std::uint64_t, std::endian::big>(fields + kVbmetaOffsetAt, vbmeta_at);
-  image.set_tail(Blob(std::move(tail)));
-  return notes;
+Result<std::optional<bool>> own_digest_matches(View image) {
+  WEXLO_TRY(const auto vbmeta, own_struct(image));
+  if (!vbmeta) return std::nullopt;
+  WEXLO_CHECK(descriptors(*vbmeta));
+  return hash_matches(*vbmeta, image);
 }
 
 }  // namespace wexlo::verified

@@ -95,7 +95,7 @@ Result<std::optional<FooterInfo>> footer_info(const Source& image) {
     return fail({.code = ErrorCode::OutOfRange,
                  .message = "the verified-boot footer claims a struct that loaders do not read",
                  .file = image.name(),
-                 .offset = image.size() - verified::kFooterSize,
+                 .offset = footer->end - verified::kFooterSize,
                  .expected = fmt::format("at most {} bytes", verified::kMaxVbmeta),
                  .found = fmt::format("{} bytes", footer->vbmeta_size)});
   WEXLO_TRY(Bytes bytes, read_some(image, footer->vbmeta_offset, footer->vbmeta_size));

@@ -100,10 +100,17 @@ Result<std::optional<StructPlace>> find_struct(const Source& partition, std::str
   }
   WEXLO_TRY(const auto footer, read_footer(partition));
   if (!footer || footer->vbmeta_size > kMaxVbmeta) return std::nullopt;
-  const std::uint64_t room = partition.size() - kFooterSize;
+  const std::uint64_t room = footer->end - kFooterSize;
   if (footer->vbmeta_offset > room || footer->vbmeta_size > room - footer->vbmeta_offset)
     return std::nullopt;
   return StructPlace{footer->vbmeta_offset, footer->vbmeta_size, true};
+}
+
+Bytes salted_digest(DigestKind kind, View salt, View data) {
+  Hasher hasher(kind);
+  hasher.update(salt);
+  hasher.update(data);
+  return hasher.finish();
 }
 
 Result<Bytes> salted_digest(const Source& partition, DigestKind kind, View salt,

@@ -92,19 +92,31 @@ struct Footer {
   std::uint64_t original_image_size = 0;  ///< bytes of the image before anything was added
   std::uint64_t vbmeta_offset = 0;        ///< from the partition's start
   std::uint64_t vbmeta_size = 0;
+  std::uint64_t end =
+      0;  ///< where the footer ends, from the partition's start: the partition's end
 };
 
 /// A footer's 64 bytes; nullopt: the magic is not there, or the major version is newer.
 [[nodiscard]] std::optional<Footer> parse_footer(View raw);
 /// Such 64 bytes.
 [[nodiscard]] Bytes write_footer(const Footer& footer);
+/// Some makers put bytes behind the footer, e.g. a signature that the flashing tool takes off: in
+/// this many bytes before a file's end it is looked for. Such a one counts where a struct is found
+/// by it.
+inline constexpr std::uint64_t kBehindFooter = 16384;
+
 /// The footer at a partition's end, whatever it leads to; nullopt: there is none. Errors: those of
 /// reading.
 [[nodiscard]] Result<std::optional<Footer>> read_footer(const Source& partition);
 
-/// The footer in the last 64 bytes of a partition-sized image; nullopt when there is none.
-/// Errors: Unsupported (major version), OutOfRange (it points outside the image).
+/// The footer at the end of an image, or before what a maker put behind it (kBehindFooter); nullopt
+/// when there is none. Errors: Unsupported (major version), OutOfRange (it points outside the
+/// image).
 [[nodiscard]] Result<std::optional<Footer>> find_footer(View image);
+
+/// The struct that an image's own footer leads to; nullopt: there is no footer. Errors: those of
+/// find_footer and parse_vbmeta.
+[[nodiscard]] Result<std::optional<Image>> own_struct(View image);
 
 /// The hash descriptor that covers the image which carries the struct. A struct may hold those of
 /// other partitions, too: where a boot image's own is the top-level one, dtbo's is beside its own.
@@ -129,7 +141,9 @@ struct Footer {
 /// renewed for the new content, a signature goes stale with that.
 /// @param image  the changed image, its tail still the stock one
 /// @param stock  the stock image's bytes
+/// @param flags  what the struct of its footer shall have; nullopt: as it has
 /// @return notes for the user, each one sentence. Errors: DoesNotFit (by how many bytes).
-[[nodiscard]] Result<std::vector<Remark>> rebuild_tail(Image& image, View stock);
+[[nodiscard]] Result<std::vector<Remark>> rebuild_tail(Image& image, View stock,
+                                                       std::optional<std::uint32_t> flags = {});
 
 }  // namespace wexlo::verified

@@ -206,7 +206,8 @@ TEST_CASE("named: what is known by its first bytes is told, before an image is l
       {std::string(8, 'v') + "\x56\x19\xB5\x27" + zeros, "burning-image", NamedSort::Container},
       {std::string("\x28\x05\0\0\1\2\3\x25", 8) + zeros, "chunked", NamedSort::Container},
       {"\x74\x18\x96\x32" + zeros, "chunked", NamedSort::Container},
-      {"OPPOENCRYPT!" + zeros, "encrypted-zip", NamedSort::Encrypted},
+      {"\x4F\x50\x50\x4F\x45\x4E\x43\x52\x59\x50\x54\x21" + zeros, "encrypted-zip",
+       NamedSort::Encrypted},
       {"\x48\x74\x63\x40\x65\x67\x69\x24" + zeros, "encrypted-zip", NamedSort::Encrypted},
       {noise(4096 + 16) + le32(0x7CEF) + std::string(492, 'x') + noise(3584), "",
        NamedSort::Encrypted},
@@ -248,8 +249,8 @@ TEST_CASE("named: a container that is not read hides nothing beside it") {
   CHECK(content(**firmware, "boot"));
   CHECK(content(**firmware, "update").error().code == ErrorCode::Unsupported);
   // With nothing beside it, it is what is told.
-  CHECK(opens_with(zip({{"firmware.zip", "OPPOENCRYPT!" + noise(5000)}})) ==
-        ErrorCode::Unsupported);
+  CHECK(opens_with(zip({{"firmware.zip", "\x4F\x50\x50\x4F\x45\x4E\x43\x52\x59\x50\x54\x21" +
+                                             noise(5000)}})) == ErrorCode::Unsupported);
 }
 
 TEST_CASE("zip: lzma members, and something before the first entry") {

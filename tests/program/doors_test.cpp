@@ -4,6 +4,7 @@
 #include "program/bench.hpp"
 #include "support/packages.hpp"
 #include "support/signed_set.hpp"
+#include "support/vbmeta.hpp"
 
 using namespace wexlo::test;
 namespace fs = std::filesystem;
@@ -67,11 +68,11 @@ TEST_CASE("doors: what is no firmware, and what is not read, is named with its e
   write(bench.dir / "page.zip", "<!DOCTYPE html><html>Sign in</html>");
   write(bench.dir / "empty.img", "");
   write(bench.dir / "cut.zip", read(bench.dir / "ota.zip").substr(0, 5000));
-  write(bench.dir / "locked.ozip", "OPPOENCRYPT!" + noise(4000));
+  write(bench.dir / "locked.bin", "\x4F\x50\x50\x4F\x45\x4E\x43\x52\x59\x50\x54\x21" + noise(4000));
   write(bench.dir / "update.img", "RKFW" + noise(4000));
-  const std::pair<const char*, int> rows[] = {{"photo.img", 3},   {"page.zip", 3},
-                                              {"empty.img", 3},   {"cut.zip", 3},
-                                              {"locked.ozip", 4}, {"update.img", 4}};
+  const std::pair<const char*, int> rows[] = {{"photo.img", 3},  {"page.zip", 3},
+                                              {"empty.img", 3},  {"cut.zip", 3},
+                                              {"locked.bin", 4}, {"update.img", 4}};
   for (const auto& [file, code] : rows) {
     CAPTURE(std::string(file));
     const auto before = bench.dir.names();
@@ -80,7 +81,7 @@ TEST_CASE("doors: what is no firmware, and what is not read, is named with its e
     CHECK(program(bench.dir, {"inspect", file}).exit_code == code);
     CHECK(bench.dir.names() == before);
   }
-  const Ran ran = program(bench.dir, {"extract", "locked.ozip", "-o", "x"});
+  const Ran ran = program(bench.dir, {"extract", "locked.bin", "-o", "x"});
   CHECK(ran.err.contains("encrypted"));
   CHECK(ran.err.contains("over-the-air package"));
 }
@@ -173,4 +174,34 @@ TEST_CASE("doors: odd boot images are patched, checked and taken back like any o
     write(bench.dir / name / "tree/note", "new");
     CHECK(program(bench.dir, {"repack", name, "-o", name + "-edited.img"}).exit_code == 0);
   }
+}
+
+TEST_CASE("doors: without a vbmeta partition the flags are those of boot's own struct") {
+  const Bench bench;
+  const std::string image =
+      BootBytes{.version = 1, .kernel = arm64_kernel("4.14.1"), .ramdisk = gzip(init_ramdisk())}
+          .done();
+  const std::string stock = with_footer(image, "boot", 1u << 20);
+  write(bench.dir / "set/boot.img", stock);
+  for (const bool with_ramdisk : {true, false}) {
+    CAPTURE(with_ramdisk);
+    std::vector<std::string> words{"prepare", "set", "-r",     "@verification-off",
+                                   "-o",      "kit", "--force"};
+    if (with_ramdisk) words.insert(words.begin() + 2, {"-r", "r.toml"});
+    const Json done = program_json(bench.dir, words);
+    REQUIRE(done["result"]["images"].size() == 1);
+    const Json seen =
+        program_json(bench.dir, {"inspect", "kit/flash/boot.img"})["result"]["items"][0]["image"];
+    CHECK(seen["footer"]["vbmeta"]["flags"] == 3);
+    CHECK(seen["footer"]["digest_matches"] == true);
+    const Json judged = program_json(bench.dir, {"check", "kit", "--lock-state", "unlocked"});
+    CHECK(judged["result"]["unlocked"] == "starts");
+    program_json(bench.dir, {"restore", "kit/flash/boot.img", "-o", "back.img", "--force"});
+    CHECK(read(bench.dir / "back.img") == stock);
+  }
+  // Without a footer there is nothing that could hold them.
+  write(bench.dir / "bare/boot.img", image);
+  const Ran none = program(bench.dir, {"prepare", "bare", "-r", "@verification-off", "-o", "no"});
+  CHECK(none.exit_code == 1);
+  CHECK(none.err.contains("does not have"));
 }

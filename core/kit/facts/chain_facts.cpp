@@ -37,7 +37,7 @@ void read_room(const LoadedImage& image, ImageFacts& facts) {
   constexpr std::uint64_t kAround = 4096 * 2;  // the struct's own block and the footer's
   const std::uint64_t used = image.image->sections_end() + (*footer)->vbmeta_size + kAround;
   facts.left_known = true;
-  facts.left = image.bytes.size() - std::min<std::uint64_t>(used, image.bytes.size());
+  facts.left = (*footer)->end - std::min(used, (*footer)->end);
 }
 
 void compare_texts(const std::string& what, const std::string& before, const std::string& after,

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "verified/vbmeta.hpp"
+
 namespace wexlo {
 namespace {
 
@@ -42,9 +44,18 @@ std::vector<std::string> homes_of(Home home, const std::string& target, const St
       return first_present(kernel_partitions());
     case Home::Kernel: return first_present(kernel_partitions());
     case Home::Trees: return present(tree_partitions());
-    case Home::Vbmeta: return present({"vbmeta"});
+    case Home::Vbmeta: return present({stock.has("vbmeta") ? "vbmeta" : "boot"});
   }
   return {};
+}
+
+/// Without a vbmeta partition the flags of the chain are those of the struct in boot.
+Result<bool> boot_has_flags(StockImages& stock, const Context& context) {
+  if (stock.has("vbmeta") || !stock.has("boot")) return false;
+  WEXLO_TRY(const LoadedImage* const boot, stock.get("boot", context));
+  if (boot == nullptr || !boot->image) return false;
+  const auto vbmeta = verified::own_struct(boot->bytes.view());
+  return vbmeta && vbmeta->has_value();
 }
 
 Status no_place(const Edit& edit, const StockImages& stock) {
@@ -62,15 +73,19 @@ Status no_place(const Edit& edit, const StockImages& stock) {
 }  // namespace
 
 Result<EditPlaces> places_of(const std::vector<Recipe>& recipes, const std::string& target,
-                             const StockImages& stock) {
+                             StockImages& stock, const Context& context) {
   EditPlaces out;
   std::set<std::string> names;
+  WEXLO_TRY(const bool in_boot, boot_has_flags(stock, context));
   for (const Recipe& recipe : recipes) {
     for (const Edit& edit : recipe.edits) {
       const auto places = edit.partition.empty()      ? homes_of(edit.home, target, stock)
                           : stock.has(edit.partition) ? std::vector{edit.partition}
                                                       : std::vector<std::string>{};
-      if (places.empty()) WEXLO_CHECK(no_place(edit, stock));
+      const bool none =
+          places.empty() || (edit.home == Home::Vbmeta && places.front() == "boot" && !in_boot);
+      if (none) WEXLO_CHECK(no_place(edit, stock));
+      if (none) continue;
       for (const std::string& place : places) {
         names.insert(place);
         if (edit.partition.empty()) out.homes[place].insert(edit.home);

@@ -17,8 +17,10 @@ struct EditPlaces {
 };
 
 /// @param target  the partition whose ramdisk starts the system
-/// Errors: NoMatch (an edit that may not miss has no place in this firmware).
+/// Errors: NoMatch (an edit that may not miss has no place in this firmware), those of reading
+/// boot.
 [[nodiscard]] Result<EditPlaces> places_of(const std::vector<Recipe>& recipes,
-                                           const std::string& target, const StockImages& stock);
+                                           const std::string& target, StockImages& stock,
+                                           const Context& context);
 
 }  // namespace wexlo

@@ -122,6 +122,7 @@ class KitSealer {
   static Status account(const SealedImage& sealed, View before, View after, Patched& patched) {
     const std::string cause = fmt::format("sealed: {}", fmt::join(sealed.done, ", "));
     std::vector<ChangedRange> allowed;
+    std::uint64_t footer_end = after.size();
     if (is_vbmeta(sealed.partition)) {
       std::uint64_t end = 0;
       for (const View side : {before, after})
@@ -134,8 +135,9 @@ class KitSealer {
         if (footer && *footer)
           allowed.push_back(
               {(*footer)->vbmeta_offset, (*footer)->vbmeta_size, "verified-boot struct", cause});
+        if (footer && *footer) footer_end = (*footer)->end;
       }
-      allowed.push_back({after.size() - verified::kFooterSize, verified::kFooterSize,
+      allowed.push_back({footer_end - verified::kFooterSize, verified::kFooterSize,
                          "verified-boot footer", cause});
     }
     const std::size_t common = std::min(before.size(), after.size());
