@@ -7,6 +7,7 @@
 
 #include "image/boot.hpp"
 #include "image/words.hpp"
+#include "judge/joined.hpp"
 #include "judge/starts.hpp"
 #include "judge/subject.hpp"
 #include "ramdisk/layout.hpp"
@@ -16,30 +17,7 @@
 namespace wexlo {
 namespace {
 
-using newc::Entry;
-
 constexpr std::size_t kMaxBootconfig = 32767, kLoaderRoom = 2048;
-
-/// The ramdisks of a normal start, in the order a kernel unpacks them.
-struct Joined {
-  std::vector<const Ramdisk*> parts;
-  std::string last_partition;
-  bool whole = false;  ///< all that a loader would join is here
-};
-
-struct FoundEntry {
-  const Ramdisk* ramdisk;
-  EntryAt at;
-  const Entry* entry;
-};
-
-/// Finds an entry in what is joined: later ramdisks have their way.
-std::optional<FoundEntry> find_joined(const Joined& joined, std::string_view place) {
-  for (auto at = joined.parts.rbegin(); at != joined.parts.rend(); ++at)
-    if (const auto found = find_entry(**at, place))
-      return FoundEntry{*at, *found, &entry_at(**at, *found)};
-  return std::nullopt;
-}
 
 class SetRules {
  public:
@@ -47,7 +25,7 @@ class SetRules {
 
   void run() {
     pairs();
-    const Joined joined = join();
+    const Joined joined = join_ramdisks(facts_.set);
     joint();
     if (!joined.parts.empty()) first_program(joined);
     mounts(joined);
@@ -97,34 +75,6 @@ class SetRules {
     return nullptr;
   }
 
-  Joined join() const {
-    Joined out;
-    const Subject *boot = find("boot"), *vendor = find("vendor_boot"), *init = find("init_boot");
-    if (boot == nullptr) boot = find("ramdisk");
-    const auto take = [&](const Subject& one) {
-      for (const ReadRamdisk& ramdisk : one.reading.ramdisks) {
-        const bool recovery =
-            ramdisk.part.in_table &&
-            ramdisk.part.type == static_cast<std::uint32_t>(boot::RamdiskType::Recovery);
-        if (!recovery && ramdisk.ramdisk) out.parts.push_back(&*ramdisk.ramdisk);
-      }
-      out.last_partition = one.partition;
-    };
-    if (boot != nullptr && !is_new(boot)) {
-      take(*boot);
-      // Without a ramdisk the kernel mounts the system by itself.
-      out.whole = !out.parts.empty();
-      return out;
-    }
-    if (vendor != nullptr) take(*vendor);
-    const Subject* generic = init != nullptr && !init->reading.ramdisks.empty() ? init : boot;
-    if (generic != nullptr && !generic->reading.ramdisks.empty()) {
-      take(*generic);
-      out.whole = vendor != nullptr;
-    }
-    return out;
-  }
-
   void joint() {
     std::vector<ChainImage> chain;
     for (const std::string_view name : ramdisk_partitions(RamdiskOrder::Joined))
@@ -135,9 +85,6 @@ class SetRules {
         report_.add(FindingCode::JoinedRamdisk, "", problem.text + ".");
   }
 
-  /// The generic ramdisk is here; what a vendor's holds may not be.
-  static bool has_generic(const Joined& joined) { return joined.last_partition != "vendor_boot"; }
-
   void first_program(const Joined& joined) {
     const Subject& last = *facts_.set.find(joined.last_partition);
     std::string place = "init";
@@ -145,7 +92,7 @@ class SetRules {
     if (!init && joined.whole)
       return add(FindingCode::JoinedRamdisk, last, "Nothing that is joined has an /init.");
     if (!init) {
-      if (has_generic(joined))
+      if (joined.has_generic)
         add(FindingCode::JoinedRamdisk, last,
             "The ramdisk that starts the system has no /init, and no vendor_boot that might "
             "bring one is here.");
@@ -206,7 +153,7 @@ class SetRules {
       for (const ReadRamdisk& ramdisk : one.reading.ramdisks) {
         if (!ramdisk.ramdisk) continue;
         for (const RamdiskSegment& segment : ramdisk.ramdisk->segments)
-          for (const Entry& entry : segment.archive.entries) {
+          for (const newc::Entry& entry : segment.archive.entries) {
             const std::string place = newc::place_of(entry.name());
             if (entry.type() != newc::Regular || !is_fstab_name(place)) continue;
             any = true;
@@ -328,7 +275,7 @@ class SetRules {
     std::string first;
     for (const Ramdisk* ramdisk : joined.parts)
       for (const RamdiskSegment& segment : ramdisk->segments)
-        for (const Entry& entry : segment.archive.entries) {
+        for (const newc::Entry& entry : segment.archive.entries) {
           if (!entry.name().ends_with(".ko")) continue;
           const std::string magic = vermagic(as_text(entry.data().view()));
           if (!magic.empty() && generation(magic) != generation(release) && others++ == 0)

@@ -81,6 +81,7 @@ Starts starts_of(const std::vector<ChainImage>& chain) {
     out.recovery = own.recovery;
   }
   if (vendor != nullptr) add_vendor(*vendor, out);
+  if (const ChainImage* modules = find(chain, "vendor_kernel_boot")) add_vendor(*modules, out);
   const auto with_ramdisk = [&](const ChainImage* one) {
     return one != nullptr && !old(one) && !one->reading->ramdisks.empty();
   };

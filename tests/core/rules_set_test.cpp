@@ -53,6 +53,27 @@ TEST_CASE("rules: what goes together") {
   CHECK(bootconfig_trouble(std::string(9000 * 2, 'a')).contains("255"));
 }
 
+TEST_CASE("rules: vendor_kernel_boot's ramdisk is joined behind vendor_boot's") {
+  const auto judged = [](Phone phone, const std::string& ramdisk) {
+    phone.extra["vendor_kernel_boot"] = VendorBootBytes{.version = 4, .ramdisk = ramdisk}.done();
+    return phone.check();
+  };
+  const Phone phone;
+  CpioBytes modules;
+  modules.folder("lib").file("lib/other.ko", module(phone.release));
+  CHECK_FALSE(finds(judged(phone, lz4_legacy(modules.done())), "joined-ramdisk"));
+  // Behind lz4 a kernel reads no other packing.
+  CHECK_FINDS(judged(phone, gzip(modules.done())), "joined-ramdisk", "problem");
+  // What the generic ramdisk's link leads to may be there.
+  Phone linked;
+  linked.generic = CpioBytes();
+  linked.generic.folder("dev").link("init", "/first/init");
+  CHECK_FINDS(judged(linked, lz4_legacy(modules.done())), "joined-ramdisk", "problem");
+  CpioBytes first;
+  first.folder("first").file("first/init", "#!/bin/sh\n", 0100750);
+  CHECK_FALSE(finds(judged(linked, lz4_legacy(first.done())), "joined-ramdisk"));
+}
+
 TEST_CASE("rules: a first program that is linked for smaller pages than the kernel's") {
   Phone phone;
   std::string program = elf("arm64", std::string(56, '\0') + noise(100));

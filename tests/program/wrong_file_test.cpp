@@ -78,6 +78,10 @@ TEST_CASE("prepare: a folder of images that do not belong together, or are not w
   put(kBuild, "2026-09-05");
   write(bench.dir / "fw/boot.img", "soon");
   CHECK(prepare(1)["error"]["found"] == "placeholder-boot");
+  // A device tree may be as small as that.
+  put(kBuild, "2026-09-05");
+  write(bench.dir / "fw/dtb.img", device_tree("Tarn 3", "korvale,gnomon"));
+  CHECK(prepare(0)["ok"] == true);
 }
 
 TEST_CASE("prepare: an image that the firmware's own vbmeta does not cover is no stock image") {

@@ -22,6 +22,11 @@ namespace {
 constexpr std::uint64_t kMaxScanned = std::uint64_t{8} << 30;
 constexpr std::uint64_t kPlaceholder = 4096;
 
+/// Device trees and structs may well be that small: they read, so they are none.
+bool is_placeholder(std::uint64_t size, std::string_view kind) {
+  return size < kPlaceholder && kind != "vbmeta" && kind != "dtb" && kind != "dt-table";
+}
+
 void take_property(std::string_view line, Given& out) {
   const std::size_t equals = line.find('=');
   if (equals == line.npos) return;
@@ -83,7 +88,7 @@ Status read_given_image(Given& out, std::vector<Finding>& findings, const Contex
   const auto found = identify_bytes(start);
   out.kind = found ? std::string(found->format->kind) : "";
   const std::string where = out.partition;
-  if (out.size < kPlaceholder && out.kind != "vbmeta") {
+  if (is_placeholder(out.size, out.kind)) {
     findings.push_back({Level::Problem,
                         {FindingCode::GivenPlaceholder, out.partition},
                         fmt::format("The file for {} holds {} bytes: a placeholder, not an image.",
@@ -196,6 +201,14 @@ void look_at_name(const std::string& file, const std::string& kind, const std::s
          where});
 }
 
+Result<bool> is_placeholder(const PartitionFacts& one, const Context& context) {
+  if (one.size == 0 || one.size >= kPlaceholder) return false;
+  WEXLO_TRY(const SourcePtr source, one.content->source(context));
+  WEXLO_TRY(const Bytes start, read_some(*source, 0, kProbeSize));
+  const auto found = identify_bytes(start);
+  return is_placeholder(one.size, found ? found->format->kind : "");
+}
+
 Status look_at_siblings(const Firmware& firmware, const std::string& path,
                         std::vector<Finding>& findings, const Context& context) {
   std::error_code ignored;
@@ -205,7 +218,8 @@ Status look_at_siblings(const Firmware& firmware, const std::string& path,
   for (const PartitionFacts& one : firmware.partitions) {
     const bool boot_class = is_boot_class(without_slot(one.name));
     if (!boot_class) continue;
-    if (one.size < kPlaceholder && one.size > 0) {
+    WEXLO_TRY(const bool placeholder, is_placeholder(one, context));
+    if (placeholder) {
       findings.push_back(mixed(
           FindingCode::Placeholder, one.name,
           fmt::format("{} holds {} bytes: a placeholder, not an image.", one.name, one.size)));
