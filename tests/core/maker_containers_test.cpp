@@ -264,6 +264,12 @@ TEST_CASE("zip: lzma members, and something before the first entry") {
     REQUIRE(firmware);
     CHECK(content(**firmware, "boot").value() == boot);
   }
+  // The mark of a zip's end in its own comment is none.
+  const std::string comment = "PK\5\6" + std::string(40, '\xff');
+  const auto commented =
+      open(stub + inner.substr(0, inner.size() - 2) + le16(44) + comment, "setup.exe");
+  REQUIRE(commented);
+  CHECK(content(**commented, "boot").value() == boot);
   CHECK(opens_with(stub) == ErrorCode::BadMagic);
   CHECK(opens_with(stub + inner.substr(0, inner.size() / 2)) == ErrorCode::BadMagic);
 }

@@ -169,6 +169,9 @@ TEST_CASE("lzo: lzop's files are read, a written one has the same content and th
     bad[flip] ^= 0x40;
     CHECK_FALSE(decode(Compression::Lzo, as_view(bad)));
   }
+  std::string large = stored;
+  large.replace(large.find(be32(4096)), 4, be32(0x7FFFFFFF));
+  CHECK(decode(Compression::Lzo, as_view(large)).error().code == ErrorCode::Corrupt);
   // A touched ramdisk is written as lzo again.
   const LoadedImage image = load(
       BootBytes{.version = 1, .page = 2048, .kernel = zimage_kernel(), .ramdisk = stored}.done());

@@ -115,6 +115,9 @@ TEST_CASE("rules: parts that overlap where the loader puts them, and did not in 
   const std::string stock = image(30'000, at);
   CHECK_FINDS(judge(image(50'000, at), stock), "load-overlap", "warning");
   CHECK_FALSE(finds(judge(image(35'000, at), stock), "load-overlap"));
+  // Up to where the next one begins, and one byte over it.
+  CHECK_FALSE(finds(judge(image(40'000, at), stock), "load-overlap"));
+  CHECK_FINDS(judge(image(40'001, at), stock), "load-overlap", "warning");
   CHECK_FALSE(finds(judge(image(50'000, at), image(45'000, at)), "load-overlap"));
 }
 
