@@ -50,7 +50,6 @@ std::optional<Behind> find(View file, std::uint64_t from) {
 }
 
 void renew_behind(MutableView file, std::uint64_t offset, const Behind& stock, std::int64_t moved) {
-  if (!stock.valid) return;  // it was not valid before either
   // What reaches up to the block goes on doing so; what ends with the content moves with it.
   const std::uint64_t old_end = stock.begin + stock.covered;
   const std::uint64_t end = old_end == stock.offset

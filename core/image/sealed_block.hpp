@@ -31,8 +31,9 @@ struct Behind {
 /// The first one in file[from..]. nullopt: there is none.
 [[nodiscard]] std::optional<Behind> find(View file, std::uint64_t from);
 
-/// Makes a block behind a changed image valid where the stock image's was.
-/// @param stock  of `stock_file`; the block stands at `offset` of `file` now
+/// Makes a block behind a changed image valid. Precondition: the stock image's was; of one that was
+/// not nobody knows what it covers.
+/// @param stock  the block as the stock image has it; it stands at `offset` of `file` now
 /// @param moved  bytes by which the end of the image's content moved
 void renew_behind(MutableView file, std::uint64_t offset, const Behind& stock, std::int64_t moved);
 

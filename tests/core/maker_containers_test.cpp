@@ -186,6 +186,8 @@ TEST_CASE("download container: damage, lying offsets and counts, names with path
         ErrorCode::Truncated);
   CHECK(with({.files = {{"B", "boot.img", "x", {}, {}, ~std::uint64_t{0}}}}) ==
         ErrorCode::Truncated);
+  // Within the file's size, yet not behind its own place.
+  CHECK(with({.files = {{"B", "boot.img", "x", {}, {}, 2600}}}) == ErrorCode::Truncated);
   CHECK(with({.files = {{"B", "../../boot.img", boot_image()}}}) == ErrorCode::UnsafePath);
   const auto warned = open(DownloadBytes{.files = good.files, .header_crc = 0x1234}.done());
   REQUIRE(warned);

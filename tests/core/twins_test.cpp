@@ -57,6 +57,12 @@ TEST_CASE("twins: what the listing names, what is no backup; else somebody has t
           (std::string(other) == "x/boot-old.img" ? "images/boot.img" : "ambiguous"));
     CHECK_FALSE(one_was_taken(*firmware));
   }
+  // Their digests in a list tell that they differ, too.
+  const std::string sums =
+      hex_of(sha256(one)) + "  boot.img\n" + hex_of(sha256(two)) + "  boot-sign.img\n";
+  CHECK(taken_file(
+            *zipped_package({{"boot.img", one}, {"boot-sign.img", two}, {"sha256sums.txt", sums}}),
+            "boot") == "ambiguous");
   // One alone is the partition's, whatever mark it has.
   CHECK(taken_file(*zipped_package({{"boot-sign.img", one}}), "boot") == "boot-sign.img");
 }
