@@ -24,8 +24,13 @@ std::size_t der_size(View at) {
 }
 
 std::size_t run_of(View at, std::byte value) {
-  return static_cast<std::size_t>(
-      std::ranges::find_if(at, [=](std::byte b) { return b != value; }) - at.begin());
+  // Padding is megabytes: it is stepped over a block at a time.
+  std::size_t size = 0;
+  while (at.size() - size >= kBlock && all_bytes(at.subspan(size, kBlock), value))
+    size += kBlock;
+  while (size < at.size() && at[size] == value)
+    ++size;
+  return size;
 }
 
 /// Bytes up to the next thing that is recognised; looked for where blocks begin.

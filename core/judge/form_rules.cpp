@@ -95,9 +95,12 @@ class FormRules {
                         size, room));
     }
     const bool paged = image.kind() == "boot" || image.kind() == "vendor_boot";
-    if (paged && size % image.page() != 0)
+    // What a maker put behind a footer is no part of the image.
+    const auto footer = verified::read_footer(*one_.source);
+    const std::uint64_t end = footer && *footer ? (*footer)->end : size;
+    if (paged && end % image.page() != 0)
       add(FindingCode::FileLength,
-          fmt::format("{} bytes are not whole pages of {}.", size, image.page()));
+          fmt::format("{} bytes are not whole pages of {}.", end, image.page()));
   }
 
   static bool find_struct(const Source& source) {

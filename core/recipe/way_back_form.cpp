@@ -7,6 +7,7 @@
 #include "image/sealed_block.hpp"
 #include "image/tail.hpp"
 #include "recipe/journal.hpp"
+#include "verified/vbmeta.hpp"
 
 namespace wexlo {
 namespace {
@@ -54,17 +55,22 @@ bool is_padding(std::byte one) {
 /// it, and neither a verified-boot footer, what leads up to it, nor a sealed block: these are made
 /// anew with each change.
 Blob meaningful(const Blob& tail) {
+  const View all = tail.view();
+  // Mostly the footer ends it, and nothing is left to look for.
+  if (all.size() >= verified::kFooterSize &&
+      verified::parse_footer(all.last(static_cast<std::size_t>(verified::kFooterSize))))
+    return {};
   std::size_t begin = 0, block = tail.size();
-  for (const TailItem& item : tail_items(tail.view())) {
+  for (const TailItem& item : tail_items(all)) {
     const auto end = static_cast<std::size_t>(item.offset + item.size);
     if (item.kind == TailKind::Footer) begin = end;
     if (item.kind == TailKind::SealedBlock) block = end - static_cast<std::size_t>(item.size);
   }
-  View before = tail.view().subspan(begin, std::max(block, begin) - begin);
+  View before = all.subspan(begin, std::max(block, begin) - begin);
   while (!before.empty() && is_padding(before.back()))
     before = before.first(before.size() - 1);
   Bytes out = to_bytes(before);
-  if (block < tail.size()) append(out, tail.view().subspan(block + sealed_block::kSize));
+  if (block < tail.size()) append(out, all.subspan(block + sealed_block::kSize));
   while (!out.empty() && is_padding(out.back()))
     out.pop_back();
   return Blob(std::move(out));

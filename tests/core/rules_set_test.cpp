@@ -121,6 +121,15 @@ TEST_CASE("rules: parts that overlap where the loader puts them, and did not in 
   CHECK_FALSE(finds(judge(image(50'000, at), image(45'000, at)), "load-overlap"));
 }
 
+TEST_CASE("rules: bytes behind a footer are told, and are no part of the image") {
+  const std::string stock = footed(older(1).done());
+  const Checked seen = judge(stock + "SIGNATURE" + noise(500));
+  CAPTURE(told(seen));
+  CHECK(finds(seen, "file-length", "note"));
+  CHECK_FALSE(finds(seen, "file-length", "warning"));
+  CHECK_FALSE(finds(judge(stock), "file-length"));
+}
+
 TEST_CASE("rules: verified boot") {
   const auto spoilt = [](auto spoil) {
     SignedSet set = signed_set();
