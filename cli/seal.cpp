@@ -11,6 +11,7 @@
 #include "reply.hpp"
 #include "seal/signing.hpp"
 #include "size_text.hpp"
+#include "text/hex.hpp"
 #include "text/text.hpp"
 
 namespace wexlo::cli {
@@ -98,25 +99,15 @@ Status read_named(const SealArguments& options, SealOptions& out) {
   return {};
 }
 
-std::optional<Bytes> bytes_of_hex(std::string_view text) {
-  Bytes out;
-  if (text.size() % 2 != 0 || text.size() > 512) return std::nullopt;
-  for (std::size_t i = 0; i < text.size(); i += 2) {
-    unsigned value = 0;
-    const auto [end, bad] = std::from_chars(text.data() + i, text.data() + i + 2, value, 16);
-    if (bad != std::errc() || end != text.data() + i + 2) return std::nullopt;
-    out.push_back(static_cast<std::byte>(value));
-  }
-  return out;
-}
-
 Status read_footer(const SealArguments& options, SealOptions& out) {
   if (!options.footer.empty())
     out.kind = options.footer == "hash" ? FooterKind::Hash : FooterKind::Tree;
   if (!options.digest.empty()) out.algorithm = options.digest;
   if (!options.salt.empty()) {
+    constexpr std::size_t kMostSalt = 256;  // bytes
     out.salt = bytes_of_hex(options.salt);
-    if (!out.salt) return usage("--salt does not read", options.salt, "hex, at most 256 bytes");
+    if (!out.salt || out.salt->size() > kMostSalt)
+      return usage("--salt does not read", options.salt, "hex, at most 256 bytes");
   }
   if (!options.fec.empty()) {
     unsigned roots = 99;

@@ -67,9 +67,10 @@ Result<PartitionFacts> open_transfer(const TransferFiles& files, const std::stri
   if (files.patches != nullptr && incremental) {
     WEXLO_TRY(patches, files.patches->open(opening.context));
   }
-  ContentPtr content = incremental ? patched_transfer(std::move(plan), std::move(source),
-                                                      std::move(patches), files.partition, opening)
-                                   : transfer_content(std::move(plan), std::move(source));
+  const bool in_order = !plan.commands.empty();
+  ContentPtr content = in_order ? patched_transfer(std::move(plan), std::move(source),
+                                                   std::move(patches), files.partition, opening)
+                                : transfer_content(std::move(plan), std::move(source));
   return PartitionFacts{.name = files.partition,
                         .size = size,
                         .stored_size = files.data->stored_size,

@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <charconv>
 
+#include "base/contains.hpp"
+#include "text/hex.hpp"
 #include "text/text.hpp"
 
 namespace wexlo {
@@ -34,7 +36,9 @@ class ListReader {
     }
     if (line_ < 2 || out_.version == 0) return fail(bad("the list has no version and size"));
     out_.size = end_ * kBlock;
-    if (out_.foreign.empty()) out_.commands.clear();  // its ranges say all
+    const bool in_order = !out_.foreign.empty() ||
+                          contains(out_.commands, TransferAct::HashTree, &TransferCommand::act);
+    if (!in_order) out_.commands.clear();
     return std::move(out_);
   }
 
@@ -70,6 +74,7 @@ class ListReader {
         out_.commands.push_back({.act = TransferAct::Free, .id = std::string(words[1])});
       return {};
     }
+    if (name == "compute_hash_tree") return hash_tree(words);
     if (name != "new" && name != "zero" && name != "erase") return older(words);
     if (words.size() != 2) return fail(bad(fmt::format("{} takes one range set", name)));
     WEXLO_TRY(BlockRanges blocks, ranges(words[1]));
@@ -81,16 +86,30 @@ class ListReader {
     return {};
   }
 
+  /// The tree over what was written: where it goes, what it covers, its digest, salt and root.
+  Status hash_tree(const std::vector<std::string_view>& words) {
+    if (words.size() != 6)
+      return fail(
+          bad("compute_hash_tree takes two range sets, a digest's name, a salt and a root"));
+    TransferCommand out{.act = TransferAct::HashTree};
+    WEXLO_TRY(out.target, ranges(words[1]));
+    WEXLO_TRY(out.source.ranges, ranges(words[2]));
+    out.algorithm = words[3];
+    const auto salt = bytes_of_hex(words[4]);
+    if (!salt) return fail(bad(fmt::format("expected a salt in hex, found \"{}\"", words[4])));
+    out.salt = *salt;
+    out.root = lower_case(words[5]);
+    out_.commands.push_back(std::move(out));
+    return {};
+  }
+
   /// A command that starts from the older build.
   Status older(const std::vector<std::string_view>& words) {
     static constexpr std::string_view kKnown[] = {"move", "bsdiff", "imgdiff", "stash"};
     const std::string_view name = words[0];
-    const bool known = std::ranges::find(kKnown, name) != std::end(kKnown);
-    if (!known && name != "compute_hash_tree")
+    if (std::ranges::find(kKnown, name) == std::end(kKnown))
       return fail(bad(fmt::format("unknown command \"{}\"", name)));
     if (out_.foreign.empty()) out_.foreign = name;
-    if (!known && out_.unknown.empty()) out_.unknown = name;
-    if (!known) return {};
     words_ = std::vector<std::string_view>(words.begin() + 1, words.end());
     TransferCommand out;
     if (name == "stash") {

@@ -18,9 +18,9 @@ struct TransferSource {
   std::vector<std::pair<std::string, BlockRanges>> stashed;  ///< by id, with their places
 };
 
-enum class TransferAct : std::uint8_t { New, Zero, Move, Patch, Stash, Free };
+enum class TransferAct : std::uint8_t { New, Zero, Move, Patch, Stash, Free, HashTree };
 
-/// One command of a list that starts from an older build, in order.
+/// One command of a list whose commands are done one by one.
 struct TransferCommand {
   TransferAct act{};
   BlockRanges target;
@@ -28,6 +28,8 @@ struct TransferCommand {
   std::uint64_t patch_at = 0, patch_size = 0;  ///< in the patch data, bytes
   std::string id;                              ///< of Stash and Free
   std::string old_sha1, new_sha1;              ///< lower-case hex; empty: not said
+  std::string algorithm, root;                 ///< of HashTree: its digest, and the root's, hex
+  Bytes salt;
 };
 
 struct TransferPlan {
@@ -36,8 +38,9 @@ struct TransferPlan {
   std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges;  ///< of `new`: begin, end in bytes
   [[nodiscard]] std::uint64_t data_size() const;                ///< bytes that the ranges take
   std::string foreign;  ///< the first command that needs the older build; empty: none
-  std::string unknown;  ///< the first that is not done at all; empty: none
-  std::vector<TransferCommand> commands{};  ///< where it starts from an older build
+  /// Where it starts from an older build, or a hash tree is computed over what it writes; empty:
+  /// its ranges say all.
+  std::vector<TransferCommand> commands{};
 };
 
 /// Errors: BadValue with the line's number, LimitExceeded.
@@ -49,9 +52,10 @@ struct TransferPlan {
 /// Truncated, Corrupt.
 [[nodiscard]] ContentPtr transfer_content(TransferPlan plan, SourcePtr data);
 
-/// The same for a list that starts from an older build: its image is changed block by block, in a
-/// temporary file. What the list names a digest of is checked. Errors of reading: Unsupported (no
-/// older build was given), DigestMismatch (it is another one), those of the patches.
+/// The same for a list whose commands are done one by one, in a temporary file: on top of the older
+/// build's image, where it starts from one. What the list names a digest of is checked. Errors of
+/// reading: Unsupported (no older build was given), DigestMismatch (it is another one), those of
+/// the patches.
 /// @param patches  nullptr: the package has none  @param partition  in the older build
 [[nodiscard]] ContentPtr patched_transfer(TransferPlan plan, SourcePtr data, SourcePtr patches,
                                           std::string partition, const Opening& opening);

@@ -1,5 +1,5 @@
-/// Lists of blocks that start from an older build: the older image is changed in a temporary file,
-/// command by command, as a phone does it in place.
+/// Lists of blocks that are done command by command, as a phone does it in place: those that start
+/// from an older build change its image in a temporary file.
 
 #include <fmt/format.h>
 
@@ -9,6 +9,7 @@
 #include "base/digest.hpp"
 #include "firmware/imgdiff.hpp"
 #include "firmware/transfer_list.hpp"
+#include "verified/hash_tree.hpp"
 
 namespace wexlo {
 namespace {
@@ -21,6 +22,20 @@ std::uint64_t bytes_of(const BlockRanges& ranges) {
   std::uint64_t out = 0;
   for (const auto& [begin, end] : ranges)
     out += (end - begin) * kBlockSize;
+  return out;
+}
+
+/// The blocks of ranges from an offset on. @param offset, size  bytes, whole blocks
+BlockRanges part_of(const BlockRanges& ranges, std::uint64_t offset, std::uint64_t size) {
+  BlockRanges out;
+  std::uint64_t skip = offset / kBlockSize, left = size / kBlockSize;
+  for (const auto& [begin, end] : ranges) {
+    const std::uint64_t from = begin + std::min(skip, end - begin);
+    skip -= from - begin;
+    const std::uint64_t to = from + std::min(left, end - from);
+    left -= to - from;
+    if (from < to) out.emplace_back(from, to);
+  }
   return out;
 }
 
@@ -47,7 +62,9 @@ class BlockPatcher {
       WEXLO_CHECK(perform(one));
       if (context_.progress) context_.progress(number_, plan_.commands.size());
     }
-    return {};
+    if (read_ == data_.size()) return {};
+    return fail(wrong(ErrorCode::Corrupt, "data is left behind the last command", size_text(read_),
+                      size_text(data_.size())));
   }
 
  private:
@@ -67,6 +84,7 @@ class BlockPatcher {
       case TransferAct::Move:
       case TransferAct::Patch: return change(one);
       case TransferAct::Stash: return stash(one);
+      case TransferAct::HashTree: return hash_tree(one);
       case TransferAct::Free: {
         const auto at = stashed_.find(one.id);
         if (at == stashed_.end()) return {};
@@ -212,6 +230,26 @@ class BlockPatcher {
     return {};
   }
 
+  Status hash_tree(const TransferCommand& one) {
+    const auto kind = verified::hash_algorithm(one.algorithm);
+    if (!kind)
+      return fail(wrong(ErrorCode::Unsupported, "a hash tree of another digest",
+                        "sha1, sha256 or sha512", one.algorithm));
+    const std::uint64_t size = bytes_of(one.source.ranges), room = bytes_of(one.target);
+    if (verified::hash_tree_size(size, *kind) != room)
+      return fail(wrong(ErrorCode::Corrupt, "the hash tree has another size than its blocks",
+                        size_text(room), size_text(verified::hash_tree_size(size, *kind))));
+    const auto read_covered = [&](std::uint64_t offset, MutableView out) {
+      return read(part_of(one.source.ranges, offset, out.size()), out);
+    };
+    WEXLO_TRY(const auto built,
+              verified::build_hash_tree(read_covered, size, *kind, one.salt, context_));
+    if (const std::string root = hex(built.root); root != one.root)
+      return fail(wrong(ErrorCode::DigestMismatch, "the hash tree has another root than promised",
+                        one.root, root));
+    return write(one.target, built.tree);
+  }
+
   const TransferPlan& plan_;
   const Source& data_;
   const Source* patches_;
@@ -232,9 +270,17 @@ class PatchedTransfer final : public Content {
         data_(std::move(data)),
         patches_(std::move(patches)),
         partition_(std::move(partition)),
-        base_(opening.base) {}
+        base_(opening.base) {
+    if (!plan_.foreign.empty()) return;
+    // What a full list writes is there before the tree over it is.
+    TransferPlan written = plan_;
+    written.commands.clear();
+    written_ = transfer_content(std::move(written), data_);
+  }
 
-  Result<Bytes> head(std::size_t) const override { return fail(needs_base()); }
+  Result<Bytes> head(std::size_t size) const override {
+    return written_ != nullptr ? written_->head(size) : fail(needs_base());
+  }
   Result<SourcePtr> source(const Context& context) const override { return made(context); }
   Result<Verified> read(ImageSink& sink, const ReadOptions& options,
                         const Context& context) const override {
@@ -256,18 +302,17 @@ class PatchedTransfer final : public Content {
   }
 
   Result<SourcePtr> made(const Context& context) const {
-    if (!plan_.unknown.empty())
-      return fail({.code = ErrorCode::Unsupported,
-                   .message = fmt::format("{}: the list's command \"{}\" is not done", partition_,
-                                          plan_.unknown),
-                   .file = data_->name(),
-                   .hint = "Take the full package of the build."});
-    if (base_ == nullptr) return fail(needs_base());
-    WEXLO_TRY(const SourcePtr before, base_->image(partition_, context));
-    const std::uint64_t size = std::max(plan_.size, before->size());
+    SourcePtr before;
+    if (!plan_.foreign.empty()) {
+      if (base_ == nullptr) return fail(needs_base());
+      WEXLO_TRY(before, base_->image(partition_, context));
+    }
+    const std::uint64_t size =
+        before == nullptr ? plan_.size : std::max(plan_.size, before->size());
     WEXLO_CHECK(check_image_size(size, data_->name(), context));
     WEXLO_TRY(auto scratch, Scratch::create());
-    WEXLO_CHECK(copy_source(*before, {}, *scratch_sink(*scratch), {.digest = false}, context));
+    if (before != nullptr)
+      WEXLO_CHECK(copy_source(*before, {}, *scratch_sink(*scratch), {.digest = false}, context));
     WEXLO_CHECK(scratch->resize(size));  // the new image may be larger
     WEXLO_CHECK(BlockPatcher(plan_, *data_, patches_.get(), *scratch, size, context).run());
     return open_scratch(std::move(scratch), size, data_->name());
@@ -277,6 +322,7 @@ class PatchedTransfer final : public Content {
   SourcePtr data_, patches_;
   std::string partition_;
   std::shared_ptr<const BaseImages> base_;
+  ContentPtr written_;  ///< of a full list: all but its trees; nullptr: it starts from a base
 };
 
 }  // namespace

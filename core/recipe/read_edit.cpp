@@ -7,6 +7,7 @@
 #include <array>
 
 #include "recipe/fields.hpp"
+#include "text/hex.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
@@ -144,24 +145,12 @@ What read_header(Fields& f) {
 /// Hex digits, blanks allowed; or text as it is.
 Bytes pattern(Fields& f, const std::string& hex_key, const std::string& text_key) {
   if (const auto text = f.optional_text(text_key)) return to_bytes(*text);
-  Bytes out;
   std::string digits;
   for (const char c : f.text_or(hex_key, ""))
     if (c != ' ' && c != '\t') digits += c;
-  const auto value = [](char c) {
-    if (c >= '0' && c <= '9') return c - '0';
-    if (c >= 'a' && c <= 'f') return c - 'a' + 10;
-    return c >= 'A' && c <= 'F' ? c - 'A' + 10 : -1;
-  };
-  for (std::size_t i = 0; i + 1 < digits.size() + 1; i += 2) {
-    const int high = value(digits[i]), low = i + 1 < digits.size() ? value(digits[i + 1]) : -1;
-    if (high < 0 || low < 0) {
-      f.wrong(hex_key, "pairs of hex digits are wanted");
-      return {};
-    }
-    out.push_back(static_cast<std::byte>(high * 16 + low));
-  }
-  return out;
+  auto out = bytes_of_hex(digits);
+  if (!out) f.wrong(hex_key, "pairs of hex digits are wanted");
+  return out.value_or(Bytes{});
 }
 
 What read_kernel_bytes(Fields& f) {

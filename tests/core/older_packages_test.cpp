@@ -114,6 +114,45 @@ TEST_CASE("transfer lists: move, stash, patch, new and zero on top of the older 
   CHECK(content(*value_of(open_source(open_memory(blob(zip(package)), "x.zip"), none)), "boot"));
 }
 
+TEST_CASE("transfer lists: a hash tree over what was written, with an older build and without") {
+  const std::string a = block_of(1), b = block_of(2), salt = "\xaa\xbb";
+  // By hand: a block of the two blocks' digests, and its own digest.
+  std::string tree = sha256(salt + a) + sha256(salt + b);
+  tree.resize(kOneBlock);
+  const std::string root = hex_of(sha256(salt + tree));
+  const auto computed = [&](const std::string& words) {
+    return "compute_hash_tree " + words + "\n";
+  };
+  const auto full = [&](const std::string& command, const std::string& data) {
+    return with_base({{"s.transfer.list", "4\n2\n0\n0\nnew 4,0,1,3,4\n" + command},
+                      {"s.new.dat", data},
+                      {"boot.img", boot_image()}},
+                     "s", "");
+  };
+  const std::string right = computed("2,1,2 4,0,1,3,4 sha256 aabb " + root);
+  CHECK(full(right, a + b).value() == a + tree + std::string(kOneBlock, '\0') + b);
+  const std::pair<std::string, ErrorCode> wrong[] = {
+      {computed("2,1,2 4,0,1,3,4 sha256 aabc " + root), ErrorCode::DigestMismatch},
+      {computed("2,1,3 4,0,1,3,4 sha256 aabb " + root), ErrorCode::Corrupt},
+      {computed("2,1,2 4,0,1,3,4 md5 aabb " + root), ErrorCode::Unsupported},
+      {computed("2,1,2 4,0,1,3,4 sha256 xx " + root), ErrorCode::BadValue},
+      {computed("2,1,2 4,0,1,3,4 sha256 aabb"), ErrorCode::BadValue}};
+  for (const auto& [command, code] : wrong) {
+    CAPTURE(command);
+    CHECK(full(command, a + b).error().code == code);
+  }
+  CHECK_FALSE(full(right, a));
+  CHECK(full(right, a + b + a).error().code == ErrorCode::Corrupt);
+  // On top of an older build.
+  const auto patched = with_base({{"s.transfer.list", "4\n2\n0\n0\nmove " + hex_of(sha1(b)) +
+                                                          " 2,3,4 1 2,0,1\nnew 2,0,1\n" + right},
+                                  {"s.new.dat", a},
+                                  {"boot.img", boot_image()}},
+                                 "s", b + std::string(3 * kOneBlock, '\0'));
+  REQUIRE_MESSAGE(patched, (patched ? "" : describe(patched.error())));
+  CHECK(*patched == a + tree + std::string(kOneBlock, '\0') + b);
+}
+
 TEST_CASE("transfer lists: the oldest form, and what is wrong in a newer one") {
   const std::string a = block_of(1), b = block_of(2);
   const auto made = [&](const std::string& list) {
@@ -127,8 +166,6 @@ TEST_CASE("transfer lists: the oldest form, and what is wrong in a newer one") {
   CHECK(made("2\n1\n0\n0\nmove 2,0,2 1 2,0,1\n").error().code == ErrorCode::Corrupt);
   CHECK(made("2\n1\n0\n0\nmove 2,0,1 1 2,0,1 2,5,6\n").error().code == ErrorCode::OutOfRange);
   CHECK(made("2\n1\n0\n0\nmove 2,0,1 99999999 2,0,1\n").error().code == ErrorCode::LimitExceeded);
-  CHECK(made("4\n1\n0\n0\ncompute_hash_tree 2,0,1 2,1,2 sha256 aa bb\n").error().code ==
-        ErrorCode::Unsupported);
   for (const char* bad : {"move", "move 2,0,1", "move 2,0,1 x 2,0,1", "move 2,0,1 1 - 7", "stash 7",
                           "bsdiff 0", "bsdiff x 5 2,0,1 1 2,0,1"})
     CHECK(made(std::string("2\n1\n0\n0\n") + bad + "\n").error().code == ErrorCode::BadValue);
