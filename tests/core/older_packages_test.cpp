@@ -143,6 +143,26 @@ TEST_CASE("transfer lists: a hash tree over what was written, with an older buil
   }
   CHECK_FALSE(full(right, a));
   CHECK(full(right, a + b + a).error().code == ErrorCode::Corrupt);
+  // Of many blocks, in ranges with a hole between them: two levels, the upper one first.
+  std::string many, digests;
+  for (unsigned i = 0; i < 600; ++i) {
+    many += block_of(i);
+    digests += sha256(salt + block_of(i));
+  }
+  digests.resize(5 * kOneBlock);
+  std::string upper;
+  for (std::size_t at = 0; at < digests.size(); at += kOneBlock)
+    upper += sha256(salt + digests.substr(at, kOneBlock));
+  upper.resize(kOneBlock);
+  const auto large = with_base(
+      {{"s.transfer.list",
+        "4\n2\n0\n0\nnew 4,0,299,305,606\n" +
+            computed("2,299,305 4,0,299,305,606 sha256 aabb " + hex_of(sha256(salt + upper)))},
+       {"s.new.dat", many},
+       {"boot.img", boot_image()}},
+      "s", "");
+  REQUIRE_MESSAGE(large, (large ? "" : describe(large.error())));
+  CHECK(*large == many.substr(0, 299 * kOneBlock) + upper + digests + many.substr(299 * kOneBlock));
   // On top of an older build.
   const auto patched = with_base({{"s.transfer.list", "4\n2\n0\n0\nmove " + hex_of(sha1(b)) +
                                                           " 2,3,4 1 2,0,1\nnew 2,0,1\n" + right},
