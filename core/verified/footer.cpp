@@ -24,26 +24,29 @@ std::optional<bool> is_true(const HashDescriptor& hash, View content) {
   return equal(salted_digest(*kind, hash.salt, covered), hash.digest);
 }
 
-/// What is read of a file whose last bytes are no footer: its end, in whole blocks.
-std::uint64_t begin_of_end(std::uint64_t size) {
-  const std::uint64_t whole = size - size % kBlock;
-  return whole - std::min(whole, kBehindFooter);
-}
-
-/// The footer that stands last in a file's end, with bytes behind it. It has to lead to a struct.
-/// @param begin      where `end` begins in the file, a multiple of a block
-/// @param is_struct  do struct magic and size stand at such a place?
-template <class IsStruct>
-Result<std::optional<Footer>> footer_before(View end, std::uint64_t begin, IsStruct is_struct) {
-  for (std::size_t last = end.size() - end.size() % kBlock; last > 0; last -= kBlock) {
-    auto footer = parse_footer(end.subspan(last - kFooterSize, kFooterSize));
-    const std::uint64_t at = begin + last - kFooterSize;
+/// The footer at an image's end, or before what a maker put behind it: that one has to lead to a
+/// struct.
+/// @param read  gives bytes of the image: an offset, and how many
+template <class Read>
+Result<std::optional<Footer>> footer_by(std::uint64_t size, Read read) {
+  if (size < kFooterSize) return std::nullopt;
+  WEXLO_TRY(const auto last, read(size - kFooterSize, kFooterSize));
+  if (auto footer = parse_footer(last)) {
+    footer->end = size;
+    return footer;
+  }
+  const std::uint64_t whole = size - size % kBlock, begin = whole - std::min(whole, kBehindFooter);
+  WEXLO_TRY(const auto blocks, read(begin, whole - begin));
+  for (std::uint64_t end = whole; end > begin; end -= kBlock) {
+    const std::uint64_t at = end - kFooterSize;
+    auto footer =
+        parse_footer(View(blocks).subspan(static_cast<std::size_t>(at - begin), kFooterSize));
     if (!footer || footer->original_image_size > at || footer->vbmeta_offset > at ||
         footer->vbmeta_size > at - footer->vbmeta_offset || footer->vbmeta_size < kMagic.size())
       continue;
-    WEXLO_TRY(const bool leads, is_struct(footer->vbmeta_offset));
-    if (!leads) continue;
-    footer->end = begin + last;
+    WEXLO_TRY(const auto magic, read(footer->vbmeta_offset, kMagic.size()));
+    if (as_text(magic) != kMagic) continue;
+    footer->end = end;
     return footer;
   }
   return std::nullopt;
@@ -62,18 +65,8 @@ std::optional<Footer> parse_footer(View raw) {
 }
 
 Result<std::optional<Footer>> read_footer(const Source& partition) {
-  if (partition.size() < kFooterSize) return std::nullopt;
-  Bytes raw(kFooterSize);
-  WEXLO_CHECK(partition.read_at(partition.size() - kFooterSize, raw));
-  if (auto footer = parse_footer(raw)) {
-    footer->end = partition.size();
-    return footer;
-  }
-  const std::uint64_t begin = begin_of_end(partition.size());
-  WEXLO_TRY(const Bytes end, read_some(partition, begin, kBehindFooter));
-  return footer_before(end, begin, [&](std::uint64_t at) -> Result<bool> {
-    WEXLO_TRY(const Bytes magic, read_some(partition, at, kMagic.size()));
-    return as_text(magic) == kMagic;
+  return footer_by(partition.size(), [&](std::uint64_t at, std::uint64_t size) {
+    return read_some(partition, at, size);
   });
 }
 
@@ -93,34 +86,30 @@ Bytes write_footer(const Footer& footer) {
 Result<std::optional<Footer>> find_footer(View image) {
   if (image.size() < kFooterSize) return std::nullopt;
   const std::uint64_t at = image.size() - kFooterSize;
-  const View footer = image.subspan(static_cast<std::size_t>(at));
-  if (!as_text(footer).starts_with(kFooterMagic)) {
-    const std::uint64_t begin = begin_of_end(image.size());
-    return footer_before(
-        image.subspan(static_cast<std::size_t>(begin)), begin, [&](std::uint64_t place) {
-          return Result<bool>(
-              as_text(image.subspan(static_cast<std::size_t>(place))).starts_with(kMagic));
-        });
-  }
-  const auto major = load<std::uint32_t, std::endian::big>(footer.data() + 4);
-  if (major > 1)
-    return fail({.code = ErrorCode::Unsupported,
-                 .message = "a verified-boot footer of a newer major version",
-                 .offset = at + 4,
-                 .expected = "1",
-                 .found = fmt::format("{}", major)});
-  Footer out = *parse_footer(footer);
-  out.end = image.size();
-  const bool inside = out.original_image_size <= at && out.vbmeta_offset <= at &&
-                      out.vbmeta_size <= at - out.vbmeta_offset;
+  const View last = image.subspan(static_cast<std::size_t>(at));
+  if (as_text(last).starts_with(kFooterMagic))
+    if (const auto major = load<std::uint32_t, std::endian::big>(last.data() + 4); major > 1)
+      return fail({.code = ErrorCode::Unsupported,
+                   .message = "a verified-boot footer of a newer major version",
+                   .offset = at + 4,
+                   .expected = "1",
+                   .found = fmt::format("{}", major)});
+  WEXLO_TRY(const auto out, footer_by(image.size(), [&](std::uint64_t begin, std::uint64_t size) {
+              return Result<View>(
+                  image.subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(size)));
+            }));
+  if (!out) return std::nullopt;
+  const std::uint64_t room = out->end - kFooterSize;
+  const bool inside = out->original_image_size <= room && out->vbmeta_offset <= room &&
+                      out->vbmeta_size <= room - out->vbmeta_offset;
   if (!inside)
     return fail(
         {.code = ErrorCode::OutOfRange,
          .message = "the verified-boot footer points outside the image",
-         .offset = at + kOriginalSizeAt,
-         .expected = fmt::format("ranges inside the first {} bytes", at),
-         .found = fmt::format("image {} bytes, vbmeta {} bytes from {}", out.original_image_size,
-                              out.vbmeta_size, out.vbmeta_offset)});
+         .offset = room + kOriginalSizeAt,
+         .expected = fmt::format("ranges inside the first {} bytes", room),
+         .found = fmt::format("image {} bytes, vbmeta {} bytes from {}", out->original_image_size,
+                              out->vbmeta_size, out->vbmeta_offset)});
   return out;
 }
 

@@ -96,7 +96,8 @@ struct Footer {
       0;  ///< where the footer ends, from the partition's start: the partition's end
 };
 
-/// A footer's 64 bytes; nullopt: the magic is not there, or the major version is newer.
+/// A footer's 64 bytes; nullopt: the magic is not there, or the major version is newer. Where it
+/// ends they do not say: `end` is 0.
 [[nodiscard]] std::optional<Footer> parse_footer(View raw);
 /// Such 64 bytes.
 [[nodiscard]] Bytes write_footer(const Footer& footer);
