@@ -24,7 +24,8 @@ class TailAccount {
     if (footer.has_value() != old_footer.has_value())
       return unexplained("the verified-boot footer", begin);
     View behind = out.tail().view(), old_behind = old.tail().view();
-    if (footer && !equal(behind, old_behind)) WEXLO_CHECK(footer_area(*footer, *old_footer));
+    if (footer && (intent_.struct_flags || !equal(behind, old_behind)))
+      WEXLO_CHECK(footer_area(*footer, *old_footer));
     if (footer) {
       behind = output_bytes().subspan(static_cast<std::size_t>(footer->end));
       old_behind = stock_bytes().subspan(static_cast<std::size_t>(old_footer->end));

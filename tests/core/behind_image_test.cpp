@@ -143,6 +143,22 @@ TEST_CASE("account: a sealed block with another digest, or another byte in it, i
   CHECK_FALSE(account(load(behind), load(changed), one, {}, Context{}));
 }
 
+TEST_CASE("account: flags that an edit meant have to stand in the struct, and no others") {
+  const std::string stock = footed_boot();
+  const auto footer = value_of(verified::find_footer(as_view(stock)));
+  const auto judged = [&](std::uint32_t is, std::uint32_t meant) {
+    std::string now = stock;
+    now.replace(footer->vbmeta_offset + 120, 4, be32(is));
+    Intent intent;
+    intent.struct_flags = meant;
+    Patched one{.bytes = blob(now)};
+    return account(load(stock), load(now), one, intent, Context{}).has_value();
+  };
+  CHECK(judged(3, 3));
+  CHECK_FALSE(judged(3, 1));
+  CHECK_FALSE(judged(0, 3));  // the tail is as it was
+}
+
 TEST_CASE("sealing: what is behind footer or struct stays, and a sealed block there is renewed") {
   const auto sealed_one = [](const std::string& partition, const std::string& stock) {
     MemorySink sink;
