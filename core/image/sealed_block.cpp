@@ -49,15 +49,20 @@ std::optional<Behind> find(View file, std::uint64_t from) {
   return std::nullopt;
 }
 
-void renew_behind(MutableView file, std::uint64_t offset, const Behind& stock, std::int64_t moved) {
+std::optional<std::uint64_t> renew_behind(MutableView file, View stock, std::uint64_t from,
+                                          std::int64_t moved) {
+  const auto block = find(stock, from);
+  if (!block || !block->valid) return std::nullopt;
+  const std::uint64_t offset = file.size() - (stock.size() - block->offset);
   // What reaches up to the block goes on doing so; what ends with the content moves with it.
-  const std::uint64_t old_end = stock.begin + stock.covered;
-  const std::uint64_t end = old_end == stock.offset
+  const std::uint64_t old_end = block->begin + block->covered;
+  const std::uint64_t end = old_end == block->offset
                                 ? offset
                                 : std::min(offset, old_end + static_cast<std::uint64_t>(moved));
-  const std::uint64_t begin = std::min(stock.begin, end);
+  const std::uint64_t begin = std::min(block->begin, end);
   renew(file.subspan(static_cast<std::size_t>(offset), kSize),
         View(file).subspan(static_cast<std::size_t>(begin), static_cast<std::size_t>(end - begin)));
+  return offset;
 }
 
 }  // namespace wexlo::sealed_block

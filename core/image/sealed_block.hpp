@@ -31,10 +31,12 @@ struct Behind {
 /// The first one in file[from..]. nullopt: there is none.
 [[nodiscard]] std::optional<Behind> find(View file, std::uint64_t from);
 
-/// Makes a block behind a changed image valid. Precondition: the stock image's was; of one that was
-/// not nobody knows what it covers.
-/// @param stock  the block as the stock image has it; it stands at `offset` of `file` now
+/// Makes the block behind a changed image valid, if the stock image's is: of one that is not nobody
+/// knows what it covers. It stands as far from the file's end as in the stock image.
+/// @param from   where it is looked for in `stock`
 /// @param moved  bytes by which the end of the image's content moved
-void renew_behind(MutableView file, std::uint64_t offset, const Behind& stock, std::int64_t moved);
+/// @return its offset in `file`; nullopt: there is none, or it was not valid
+std::optional<std::uint64_t> renew_behind(MutableView file, View stock, std::uint64_t from,
+                                          std::int64_t moved);
 
 }  // namespace wexlo::sealed_block

@@ -153,38 +153,27 @@ Status read_back(const Source& image, std::uint64_t content_size, const Footed& 
                .hint = "Nothing was written. This is a fault of Wexlo: please report it."});
 }
 
-/// Does a sealed block stand in an image's end? It is looked for before an image is read whole.
-Result<bool> has_sealed_block(const Source& image, std::uint64_t from) {
-  for (std::uint64_t at = align_up(from, sealed_block::kSize); at < image.size(); at += kPiece) {
-    WEXLO_TRY(const Bytes piece, read_some(image, at, kPiece));
-    if (sealed_block::find(piece, 0)) return true;
-  }
-  return false;
-}
-
 }  // namespace
 
 Status keep_end(const Source& stock, std::uint64_t from, ImageSink& out) {
   WEXLO_TRY(const Bytes end, read_some(stock, from, stock.size() - from));
   WEXLO_CHECK(out.resize(stock.size()));
   WEXLO_CHECK(out.write_at(from, end));
-  return renew_sealed_block(stock, from, out);
+  return sealed_block::find(end, 0) ? renew_sealed_block(stock, from, stock.size(), out) : Status();
 }
 
-Status renew_sealed_block(const Source& stock, std::uint64_t from, ImageSink& out) {
-  if (stock.size() > kMaxParsed) return {};
-  WEXLO_TRY(const bool there, has_sealed_block(stock, from));
-  if (!there) return {};
+Status renew_sealed_block(const Source& stock, std::uint64_t from, std::uint64_t size,
+                          ImageSink& out) {
   WEXLO_TRY(const Blob old, read_all(stock, kMaxParsed));
-  const auto block = sealed_block::find(old.view(), from);
-  if (!block || !block->valid) return {};
+  // Where the image has another size, what was cut off or is new behind the block is zeros.
   Bytes now(old.size());
-  WEXLO_CHECK(out.read_at(0, now));
-  sealed_block::renew_behind(now, block->offset, *block, 0);
-  const View fresh =
-      View(now).subspan(static_cast<std::size_t>(block->offset), sealed_block::kSize);
-  WEXLO_CHECK(out.write_at(block->offset, fresh));
-  return check_written(out, block->offset, fresh);
+  const auto common = static_cast<std::size_t>(std::min<std::uint64_t>(size, now.size()));
+  WEXLO_CHECK(out.read_at(0, MutableView(now).first(common)));
+  const auto at = sealed_block::renew_behind(now, old.view(), from, 0);
+  if (!at) return {};
+  const View fresh = View(now).subspan(static_cast<std::size_t>(*at), sealed_block::kSize);
+  WEXLO_CHECK(out.write_at(*at, fresh));
+  return check_written(out, *at, fresh);
 }
 
 Status check_written(ImageSink& out, std::uint64_t at, View meant) {

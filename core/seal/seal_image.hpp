@@ -57,7 +57,10 @@ struct FooterState {
 /// sealed block there valid for it where it was valid. Errors: those of reading and writing.
 [[nodiscard]] Status keep_end(const Source& stock, std::uint64_t from, ImageSink& out);
 /// The block alone, of an image whose end is written already; others are left as they are.
-[[nodiscard]] Status renew_sealed_block(const Source& stock, std::uint64_t from, ImageSink& out);
+/// @param size  of the sealed image, bytes; what `stock` has beyond it is zeros
+/// Errors: LimitExceeded (the image is too large to be read whole), those of reading and writing.
+[[nodiscard]] Status renew_sealed_block(const Source& stock, std::uint64_t from, std::uint64_t size,
+                                        ImageSink& out);
 
 /// A salt where nobody gave one: from the partition's name and the image's size, so that the same
 /// input gives the same bytes.

@@ -211,7 +211,7 @@ Status Sealer::write_struct_image(const Draft& draft, std::uint64_t old_size, co
   WEXLO_CHECK(sink->write_at(0, bytes));
   if (before != nullptr) {
     WEXLO_CHECK(keep_behind(*before, bytes.size(), size, *sink));
-    WEXLO_CHECK(renew_sealed_block(*before->source, before->image->sections_end(), *sink));
+    WEXLO_CHECK(renew_sealed_block(*before->source, before->image->sections_end(), size, *sink));
   }
   WEXLO_CHECK(read_back(*sink, bytes, partition));
   sealed.size = size;

@@ -103,13 +103,12 @@ Result<Bytes> plain_tail(const Image& image, View stock) {
 
 /// A sealed block behind the image is made valid for the changed bytes where it was valid.
 void renew_sealed_block(Image& image, View stock, std::uint64_t stock_end, std::uint64_t from) {
-  const auto block = sealed_block::find(stock, from);
-  if (!block || !block->valid) return;
+  // Looked for first: the image is written out for its digest alone.
+  if (!sealed_block::find(stock, from)) return;
   Bytes all = image.write();
-  const std::uint64_t at = all.size() - (stock.size() - block->offset);
   const auto moved = static_cast<std::int64_t>(image.sections_end() - stock_end);
-  sealed_block::renew_behind(all, at, *block, moved);
-  image.set_tail(Blob(to_bytes(View(all).last(image.tail().size()))));
+  if (sealed_block::renew_behind(all, stock, from, moved))
+    image.set_tail(Blob(to_bytes(View(all).last(image.tail().size()))));
 }
 
 /// The tail with its footer, for the image as it is now.
