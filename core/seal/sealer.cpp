@@ -134,14 +134,24 @@ Status Sealer::footed(const SealInput& input) {
   if (*size % kBlock != 0)
     return usage(fmt::format("a partition of {} bytes cannot have a footer", *size),
                  "Partition sizes are multiples of 4096.");
+  // Bytes behind the footer of a stock image stay behind it: in a partition of another size nobody
+  // but the maker knows where they would go.
+  const bool has_more = state->footer && state->footer->end < input.source->size();
+  if (has_more && *size != state->footer->end)
+    return fail({.code = ErrorCode::DoesNotFit,
+                 .message = "bytes behind the verified-boot footer would be lost",
+                 .file = input.source->name(),
+                 .offset = state->footer->end,
+                 .expected = fmt::format("a partition of {} bytes", state->footer->end),
+                 .found = fmt::format("{} bytes", *size),
+                 .hint = "Leave --partition-size out, or cut the image off behind its footer."});
   FooterWish wish = wish_for(input, *state, *size);
   WEXLO_CHECK(apply_values(wish.draft, input.partition, sealed));
   WEXLO_TRY(ImageSink* const sink, open_(input.partition));
   auto footed = write_footed(*source, state->content_size, state->kept, wish, *sink, context_);
   if (!footed) return fail(in_file(std::move(footed).error(), input.source->name()));
   sealed.size = *size;
-  // Bytes behind the footer of a stock image stay behind it.
-  if (state->footer && *size == state->footer->end && state->footer->end < input.source->size()) {
+  if (has_more) {
     sealed.size = input.source->size();
     WEXLO_CHECK(keep_end(*input.source, *size, *sink));
   }

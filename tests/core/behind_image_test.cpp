@@ -183,6 +183,37 @@ TEST_CASE("sealing: what is behind footer or struct stays, and a sealed block th
   }
 }
 
+TEST_CASE("sealing: a partition of another size takes no bytes behind a footer or struct away") {
+  const auto sealed_as = [](const std::string& partition, const std::string& stock,
+                            std::uint64_t size) -> Result<std::string> {
+    MemorySink sink;
+    const OpenSink open = [&](const std::string&) -> Result<ImageSink*> { return &sink; };
+    SealOptions options{.rollback = {{.partition = partition, .value = "9"}}};
+    options.sizes[partition] = size;
+    WEXLO_CHECK(seal_images({{partition, open_memory(blob(stock), partition)}}, options, open, {}));
+    return text(sink.take().view());
+  };
+  const std::string boot = footed_boot() + noise(700);
+  CHECK(sealed_as("boot", boot, 1u << 17));
+  CHECK(sealed_as("boot", boot, 1u << 18).error().code == ErrorCode::DoesNotFit);
+  // A struct's sealed block keeps its place where zeros come behind it.
+  std::string top = vbmeta(hash_descriptor("boot", noise(50), "salt"));
+  top.resize(8192 - 512);
+  const std::string stock = top + block_over(top) + std::string(8192, '\0');
+  for (const std::uint64_t size : {16384u, 65536u}) {
+    CAPTURE(size);
+    const std::string now = value_of(sealed_as("vbmeta", stock, size));
+    CHECK(now.size() == size);
+    const auto block = sealed_block::find(as_view(now), top.size());
+    REQUIRE(block);
+    CHECK(block->valid);
+    CHECK(block->offset == top.size());
+  }
+  CHECK(sealed_as("vbmeta", stock, 8192).error().code == ErrorCode::DoesNotFit);
+  // Of zeros alone the partition may have fewer.
+  CHECK(value_of(sealed_as("vbmeta", padded(vbmeta(""), 16384), 8192)).size() == 8192);
+}
+
 TEST_CASE("restore: a vbmeta's flags as they were signed, with a maker's block over them") {
   std::string top = text(signed_set().images.at("vbmeta"));
   top.resize(65536 - 512);
