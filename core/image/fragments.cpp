@@ -71,6 +71,10 @@ std::optional<std::uint32_t> ramdisk_type_named(std::string_view name) {
   return value;
 }
 
+bool RamdiskPart::every_start_loads() const {
+  return !is(RamdiskType::Recovery) && !is(RamdiskType::Dlkm);
+}
+
 std::string RamdiskPart::title() const {
   if (!in_table) return section;
   return fmt::format("{}.{}", section, name.empty() ? fmt::format("{}", index) : name);

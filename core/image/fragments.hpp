@@ -31,6 +31,9 @@ struct RamdiskPart {
 
   /// How people and parts folders call it: the section, and the fragment's name or number.
   [[nodiscard]] std::string title() const;
+  [[nodiscard]] bool is(RamdiskType of) const { return type == static_cast<std::uint32_t>(of); }
+  /// Neither for recovery alone nor with modules alone.
+  [[nodiscard]] bool every_start_loads() const;
 };
 
 /// Entries of the table outside the section or over each other: OutOfRange, BadValue, with offsets

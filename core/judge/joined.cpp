@@ -7,12 +7,9 @@ namespace {
 
 /// All fragments but recovery's.
 void take(const Subject& one, Joined& out) {
-  for (const ReadRamdisk& ramdisk : one.reading.ramdisks) {
-    const bool recovery =
-        ramdisk.part.in_table &&
-        ramdisk.part.type == static_cast<std::uint32_t>(boot::RamdiskType::Recovery);
-    if (!recovery && ramdisk.ramdisk) out.parts.push_back(&*ramdisk.ramdisk);
-  }
+  for (const ReadRamdisk& ramdisk : one.reading.ramdisks)
+    if (ramdisk.ramdisk && !ramdisk.part.is(boot::RamdiskType::Recovery))
+      out.parts.push_back(&*ramdisk.ramdisk);
   out.last_partition = one.partition;
 }
 
@@ -25,7 +22,7 @@ Joined join_ramdisks(const Subjects& set) {
     return one != nullptr && one->image() != nullptr ? one : nullptr;
   };
   const Subject *boot = find("boot"), *vendor = find("vendor_boot"), *init = find("init_boot"),
-                *modules = find("vendor_kernel_boot");
+                *vendor_kernel = find("vendor_kernel_boot");
   if (boot == nullptr) boot = find("ramdisk");
   if (boot != nullptr && boot->image()->kind() == "boot" && boot->image()->layout().version <= 2) {
     take(*boot, out);
@@ -35,7 +32,7 @@ Joined join_ramdisks(const Subjects& set) {
     return out;
   }
   if (vendor != nullptr) take(*vendor, out);
-  if (modules != nullptr) take(*modules, out);
+  if (vendor_kernel != nullptr) take(*vendor_kernel, out);
   const Subject* generic = init != nullptr && !init->reading.ramdisks.empty() ? init : boot;
   if (generic != nullptr && !generic->reading.ramdisks.empty()) {
     take(*generic, out);

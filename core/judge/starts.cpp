@@ -43,11 +43,10 @@ void check_joint(const std::vector<StartPart>& parts, std::string_view start, St
 
 void add_vendor(const ChainImage& vendor, Starts& out) {
   for (const ReadRamdisk& one : vendor.reading->ramdisks) {
-    const bool recovery = one.part.type == static_cast<std::uint32_t>(boot::RamdiskType::Recovery);
     const StartPart part{vendor.partition, one.part.name,
                          one.part.in_table ? boot::ramdisk_type_name(one.part.type) : "vendor",
                          compression_of(one)};
-    if (!recovery || !one.part.in_table) out.normal.push_back(part);
+    if (!one.part.is(boot::RamdiskType::Recovery)) out.normal.push_back(part);
     out.recovery.push_back(part);
   }
 }
@@ -81,7 +80,7 @@ Starts starts_of(const std::vector<ChainImage>& chain) {
     out.recovery = own.recovery;
   }
   if (vendor != nullptr) add_vendor(*vendor, out);
-  if (const ChainImage* modules = find(chain, "vendor_kernel_boot")) add_vendor(*modules, out);
+  if (const ChainImage* one = find(chain, "vendor_kernel_boot")) add_vendor(*one, out);
   const auto with_ramdisk = [&](const ChainImage* one) {
     return one != nullptr && !old(one) && !one->reading->ramdisks.empty();
   };

@@ -111,8 +111,7 @@ class Patcher {
       });
     if (edit.home == Home::RecoveryRamdisk && !work_.role.partition.starts_with("recovery")) {
       const auto is_recovery = [](const OpenRamdisk& one) {
-        return static_cast<boot::RamdiskType>(one.part.type) == boot::RamdiskType::Recovery ||
-               has_recovery(one.ramdisk);
+        return one.part.is(boot::RamdiskType::Recovery) || has_recovery(one.ramdisk);
       };
       return find(is_recovery);
     }

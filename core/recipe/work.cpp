@@ -87,10 +87,7 @@ void Work::lower(FindingCode code, std::string_view about) {
 }
 
 OpenRamdisk* Work::home() {
-  const auto always = [](const OpenRamdisk& one) {
-    const auto type = static_cast<boot::RamdiskType>(one.part.type);
-    return type != boot::RamdiskType::Recovery && type != boot::RamdiskType::Dlkm;
-  };
+  const auto always = [](const OpenRamdisk& one) { return one.part.every_start_loads(); };
   const auto at = std::ranges::find_if(ramdisks, always);
   if (at != ramdisks.end()) return &*at;
   return ramdisks.empty() ? nullptr : &ramdisks.front();

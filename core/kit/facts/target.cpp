@@ -29,12 +29,6 @@ struct First {
   RamdiskLayout layout = RamdiskLayout::None;
 };
 
-/// Fragments for recovery or with modules alone take no part in finding the first program.
-bool every_start_loads(const boot::RamdiskPart& part) {
-  const auto type = static_cast<boot::RamdiskType>(part.type);
-  return type != boot::RamdiskType::Recovery && type != boot::RamdiskType::Dlkm;
-}
-
 Error no_init(const Candidate& candidate) {
   return {.code = ErrorCode::NoTarget,
           .message = "the first ramdisk has no /init",
@@ -49,7 +43,7 @@ Result<First> first_program(const Candidate& candidate, const Context& context) 
   const LoadedImage& image = *candidate.image;
   WEXLO_TRY(const ReadRamdisks ramdisks, image.decoded->ramdisks(context));
   for (const ReadRamdisk& one : *ramdisks) {
-    if (one.part.bytes.empty() || !every_start_loads(one.part)) continue;
+    if (one.part.bytes.empty() || !one.part.every_start_loads()) continue;
     if (!one.ramdisk) return fail(in_file(*one.trouble, candidate.partition));
     const Ramdisk& ramdisk = *one.ramdisk;
     const auto at = find_entry(ramdisk, "init");
