@@ -6,6 +6,7 @@
 
 #include "base/digest.hpp"
 #include "base/error_kinds.hpp"
+#include "firmware/top_struct.hpp"
 #include "verified/draft.hpp"
 #include "verified/tree_check.hpp"
 
@@ -76,13 +77,12 @@ Status check_claim(const Source& source, const HashDescriptor& hash, LoneFooter&
 }  // namespace
 
 Bytes top_key(const Subjects& stock) {
-  const Subject* top = stock.find("vbmeta");
-  if (top != nullptr && top->image() != nullptr && top->image()->kind() == "vbmeta")
-    return to_bytes(verified::public_key_of(*top->image()));
-  const Subject* boot = stock.find("boot");
-  if (boot == nullptr || !boot->loaded) return {};
-  const auto vbmeta = verified::own_struct(boot->loaded->bytes.view());
-  return vbmeta && *vbmeta ? to_bytes(verified::public_key_of(**vbmeta)) : Bytes{};
+  const auto loaded = [&](std::string_view partition) {
+    const Subject* one = stock.find(partition);
+    return one != nullptr && one->loaded ? &*one->loaded : nullptr;
+  };
+  const auto top = top_struct(loaded("vbmeta"), loaded("boot"));
+  return top ? to_bytes(verified::public_key_of(top->vbmeta)) : Bytes{};
 }
 
 Result<LoneFooter> lone_footer(const Subject& one, bool trees, const Context& context) {

@@ -4,13 +4,16 @@
 
 #include <algorithm>
 
-#include "verified/vbmeta.hpp"
+#include "base/contains.hpp"
+#include "firmware/top_struct.hpp"
 
 namespace wexlo {
 namespace {
 
 /// The partitions that an edit without one is for.
-std::vector<std::string> homes_of(Home home, const std::string& target, const StockImages& stock) {
+/// @param flags_at  the partition with the chain's flags; empty: there is none
+std::vector<std::string> homes_of(Home home, const std::string& target, const StockImages& stock,
+                                  const std::string& flags_at) {
   const auto present = [&](const std::vector<std::string_view>& names) {
     std::vector<std::string> out;
     for (const std::string_view name : names)
@@ -44,18 +47,20 @@ std::vector<std::string> homes_of(Home home, const std::string& target, const St
       return first_present(kernel_partitions());
     case Home::Kernel: return first_present(kernel_partitions());
     case Home::Trees: return present(tree_partitions());
-    case Home::Vbmeta: return present({stock.has("vbmeta") ? "vbmeta" : "boot"});
+    case Home::Vbmeta: return present({flags_at});
   }
   return {};
 }
 
-/// Without a vbmeta partition the flags of the chain are those of the struct in boot.
-Result<bool> boot_has_flags(StockImages& stock, const Context& context) {
-  if (stock.has("vbmeta") || !stock.has("boot")) return false;
-  WEXLO_TRY(const LoadedImage* const boot, stock.get("boot", context));
-  if (boot == nullptr || !boot->image) return false;
-  const auto vbmeta = verified::own_struct(boot->bytes.view());
-  return vbmeta && vbmeta->has_value();
+/// The partition whose struct has the chain's flags, where an edit asks for it; empty: none has.
+Result<std::string> flags_place(const std::vector<Recipe>& recipes, StockImages& stock,
+                                const Context& context) {
+  const auto asks = [](const Recipe& recipe) {
+    return contains(recipe.edits, Home::Vbmeta, &Edit::home);
+  };
+  if (stock.has("vbmeta") || std::ranges::none_of(recipes, asks)) return "vbmeta";
+  WEXLO_TRY(const auto top, top_struct(stock, context));
+  return top ? std::string(top->partition) : "";
 }
 
 Status no_place(const Edit& edit, const StockImages& stock) {
@@ -76,16 +81,13 @@ Result<EditPlaces> places_of(const std::vector<Recipe>& recipes, const std::stri
                              StockImages& stock, const Context& context) {
   EditPlaces out;
   std::set<std::string> names;
-  WEXLO_TRY(const bool in_boot, boot_has_flags(stock, context));
+  WEXLO_TRY(const std::string flags_at, flags_place(recipes, stock, context));
   for (const Recipe& recipe : recipes) {
     for (const Edit& edit : recipe.edits) {
-      const auto places = edit.partition.empty()      ? homes_of(edit.home, target, stock)
+      const auto places = edit.partition.empty()      ? homes_of(edit.home, target, stock, flags_at)
                           : stock.has(edit.partition) ? std::vector{edit.partition}
                                                       : std::vector<std::string>{};
-      const bool none =
-          places.empty() || (edit.home == Home::Vbmeta && places.front() == "boot" && !in_boot);
-      if (none) WEXLO_CHECK(no_place(edit, stock));
-      if (none) continue;
+      if (places.empty()) WEXLO_CHECK(no_place(edit, stock));
       for (const std::string& place : places) {
         names.insert(place);
         if (edit.partition.empty()) out.homes[place].insert(edit.home);

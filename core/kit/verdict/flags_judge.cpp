@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "firmware/top_struct.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
@@ -31,8 +32,8 @@ class FlagsJudge {
   /// the key store is given none.
   Status data() {
     if (!in_.walk.verification_disabled) return {};
-    WEXLO_TRY(const std::uint64_t before, stock_flags());
-    if ((before & verified::VerificationDisabled) != 0) return {};
+    WEXLO_TRY(const auto top, top_struct(in_.stock, context_));
+    if (top && (top->vbmeta.number("flags") & verified::VerificationDisabled) != 0) return {};
     for (const char* name : {"boot", "init_boot"}) {
       WEXLO_TRY(const LoadedImage* const image, in_.stock.get(name, context_));
       if (image == nullptr || !image->image ||
@@ -44,21 +45,10 @@ class FlagsJudge {
                       "has none in its header): the user's data may become unreadable. Where it is "
                       "enough, disable the hash trees alone (flags 1).",
                       name),
-          in_.stock.has("vbmeta") ? "vbmeta" : "boot");
+          top ? std::string(top->partition) : "vbmeta");
       return {};
     }
     return {};
-  }
-
-  /// Of the top-level struct: vbmeta's, else the one that boot's footer leads to.
-  Result<std::uint64_t> stock_flags() const {
-    WEXLO_TRY(const LoadedImage* const top, in_.stock.get("vbmeta", context_));
-    if (top != nullptr && top->image && top->image->kind() == "vbmeta")
-      return top->image->number("flags");
-    WEXLO_TRY(const LoadedImage* const boot, in_.stock.get("boot", context_));
-    if (top != nullptr || boot == nullptr || !boot->image) return 0;
-    const auto vbmeta = verified::own_struct(boot->bytes.view());
-    return vbmeta && *vbmeta ? (*vbmeta)->number("flags") : 0;
   }
 
   /// In download mode the first changed image of the boot chain brings a vbmeta with both flags.
