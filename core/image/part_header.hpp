@@ -21,6 +21,11 @@ struct Split {
 };
 [[nodiscard]] Split split(const Blob& part);
 
+/// Bytes that the header says follow it.
+[[nodiscard]] std::uint32_t payload_size(View header);
+/// Writes that.
+void set_payload_size(MutableView header, std::uint32_t size);
+
 /// The header's own name for the part, e.g. "KERNEL".
 [[nodiscard]] std::string name_of(View header);
 

@@ -10,7 +10,6 @@ namespace wexlo::prefix {
 namespace {
 
 constexpr std::size_t kUnit = 512;
-constexpr std::size_t kPartSizeAt = 4;  ///< u32 in a part header
 
 struct Known {
   std::string_view kind, magic;
@@ -27,8 +26,7 @@ bool is_sealed(View prefix) {
 }
 
 std::uint32_t length_field(View prefix) {
-  return is_sealed(prefix) ? sealed_block::covered_size(prefix)
-                           : load<std::uint32_t, LE>(prefix.data() + kPartSizeAt);
+  return is_sealed(prefix) ? sealed_block::covered_size(prefix) : part_header::payload_size(prefix);
 }
 
 }  // namespace
@@ -74,7 +72,7 @@ std::string refresh(Image& image, View stock, std::uint64_t stock_end) {
   if (is_sealed(old.view()))
     sealed_block::renew(fresh, body.first(static_cast<std::size_t>(length)));
   else
-    store<std::uint32_t, LE>(fresh.data() + kPartSizeAt, static_cast<std::uint32_t>(length));
+    part_header::set_payload_size(fresh, static_cast<std::uint32_t>(length));
   image.set_prefix(Blob(std::move(fresh)));
   return {};
 }

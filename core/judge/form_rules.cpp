@@ -18,8 +18,6 @@
 namespace wexlo {
 namespace {
 
-constexpr std::size_t kPartSizeAt = 4;  ///< in a chipset part header
-
 /// Bytes that a version's header_size has to say; 0: the version has no such field.
 std::uint64_t right_header_size(const Image& image) {
   if (image.layout().field("header_size") == nullptr) return 0;
@@ -96,11 +94,22 @@ class FormRules {
     }
     const bool paged = image.kind() == "boot" || image.kind() == "vendor_boot";
     // What a maker put behind a footer is no part of the image.
-    const auto footer = verified::read_footer(*one_.source);
-    const std::uint64_t end = footer && *footer ? (*footer)->end : size;
+    const std::uint64_t end = footer_end().value_or(size);
+    if (end < size)
+      add(FindingCode::FileLength,
+          fmt::format("{} bytes stand behind the verified-boot footer: a loader finds the footer "
+                      "only where the partition ends with it.",
+                      size - end),
+          Level::Note);
     if (paged && end % image.page() != 0)
       add(FindingCode::FileLength,
           fmt::format("{} bytes are not whole pages of {}.", end, image.page()));
+  }
+
+  /// Where the image's own footer ends; nullopt: it has none.
+  std::optional<std::uint64_t> footer_end() const {
+    const auto footer = verified::read_footer(*one_.source);
+    return footer && *footer ? std::optional((*footer)->end) : std::nullopt;
   }
 
   static bool find_struct(const Source& source) {
@@ -168,14 +177,7 @@ class FormRules {
 
   void behind(const Image& image) {
     const View bytes = one_.loaded->bytes.view();
-    const auto footer = verified::find_footer(bytes);
-    const std::uint64_t from = footer && *footer ? (*footer)->end : image.sections_end();
-    if (footer && *footer && from < bytes.size())
-      add(FindingCode::FileLength,
-          fmt::format("{} bytes stand behind the verified-boot footer: a loader finds the footer "
-                      "only where the partition ends with it.",
-                      bytes.size() - from),
-          Level::Note);
+    const std::uint64_t from = footer_end().value_or(image.sections_end());
     const auto block = sealed_block::find(bytes, from);
     if (block && !block->valid)
       add(FindingCode::MakerPrefix,
@@ -184,8 +186,7 @@ class FormRules {
 
   void part(const std::string& name, const part_header::Split& split) {
     if (split.header.empty()) return;
-    const auto says =
-        load<std::uint32_t, std::endian::little>(split.header.view().data() + kPartSizeAt);
+    const std::uint32_t says = part_header::payload_size(split.header.view());
     if (says != split.payload.size())
       add(FindingCode::MakerPrefix,
           fmt::format("The part header before the {} says {} bytes, {} follow.", name, says,
