@@ -162,6 +162,24 @@ TEST_CASE(
   }
 }
 
+TEST_CASE(
+    "packages: a small file that cannot be read is judged by its size, and stops nothing else") {
+  const Bench bench;
+  auto members = all_of(bench);
+  members.push_back({"dtb.img", "soon"});
+  std::string package = zip(members);
+  // The file alone is encrypted: bit 0 of the flags in both of its headers.
+  package[package.find("dtb.img") - 24] |= 1;
+  package[package.rfind("dtb.img") - 38] |= 1;
+  write(bench.dir / "images.zip", package);
+  const Kind kind{"images.zip", {}, {}};
+  const Json told = program_json(bench.dir, words_for(kind, "sheet.toml", "no"), 1);
+  CHECK(told["error"]["found"] == "placeholder-dtb");
+  auto words = words_for(kind, "sheet.toml", "kit");
+  words.insert(words.end(), {"--accept", "placeholder-dtb"});
+  CHECK(program_json(bench.dir, words)["ok"] == true);
+}
+
 TEST_CASE("packages: cut short, each is an error, and no kit appears") {
   const Bench bench;
   for (const Kind& kind : kinds_of(bench)) {

@@ -8,6 +8,7 @@
 #include "archive/bundle.hpp"
 #include "base/contains.hpp"
 #include "base/digest.hpp"
+#include "base/error_kinds.hpp"
 #include "base/source_read.hpp"
 #include "firmware/build_text.hpp"
 #include "firmware/extract_manifest.hpp"
@@ -201,11 +202,13 @@ void look_at_name(const std::string& file, const std::string& kind, const std::s
          where});
 }
 
+/// Of one that cannot be read the size alone tells: others of the firmware are not its affair.
 Result<bool> is_placeholder(const PartitionFacts& one, const Context& context) {
   if (one.size == 0 || one.size >= kPlaceholder) return false;
-  WEXLO_TRY(const SourcePtr source, one.content->source(context));
-  WEXLO_TRY(const Bytes start, read_some(*source, 0, kProbeSize));
-  const auto found = identify_bytes(start);
+  const auto source = one.content->source(context);
+  const auto start = source ? read_some(**source, 0, kProbeSize) : fail(source.error());
+  if (!start && is_of_this_run(start.error().code)) return fail(start.error());
+  const auto found = start ? identify_bytes(*start) : std::nullopt;
   return is_placeholder(one.size, found ? found->format->kind : "");
 }
 
