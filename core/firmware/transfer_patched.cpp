@@ -74,7 +74,8 @@ class BlockPatcher {
             .file = data_.name(),
             .expected = std::move(expected),
             .found = std::move(found),
-            .hint = "Is the base the build that the package starts from?"};
+            .hint = plan_.foreign.empty() ? "The package is damaged: fetch it again."
+                                          : "Is the base the build that the package starts from?"};
   }
 
   Status perform(const TransferCommand& one) {
@@ -233,7 +234,7 @@ class BlockPatcher {
   Status hash_tree(const TransferCommand& one) {
     const auto kind = verified::hash_algorithm(one.algorithm);
     if (!kind)
-      return fail(wrong(ErrorCode::Unsupported, "a hash tree of another digest",
+      return fail(wrong(ErrorCode::Unsupported, "its hash tree is by a digest that is not known",
                         "sha1, sha256 or sha512", one.algorithm));
     const std::uint64_t size = bytes_of(one.source.ranges), room = bytes_of(one.target);
     if (verified::hash_tree_size(size, *kind) != room)
