@@ -53,8 +53,8 @@ TailItem item_at(View rest) {
   const std::string_view text = as_text(rest);
   if (text.starts_with(kEnforcing)) return {TailKind::EnforcingTrailer, 0, kEnforcing.size()};
   if (const std::size_t der = der_size(rest)) return {TailKind::OlderSignature, 0, der};
-  if (rest.size() == kFooter && text.starts_with("AVBf")) return {TailKind::Footer, 0, kFooter};
-  if (rest.size() > kFooter && text.starts_with(kFooterStart))
+  // At the end it counts whatever its version is.
+  if (rest.size() >= kFooter && text.starts_with(rest.size() == kFooter ? "AVBf" : kFooterStart))
     return {TailKind::Footer, 0, kFooter};
   if (sealed_block::begins(rest)) return {TailKind::SealedBlock, 0, sealed_block::kSize};
   if (rest.size() >= 256 && text.starts_with("AVB0")) {

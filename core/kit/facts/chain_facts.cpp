@@ -34,8 +34,7 @@ void read_fstabs(const Ramdisk& ramdisk, ImageFacts& facts) {
 void read_room(const LoadedImage& image, ImageFacts& facts) {
   const auto footer = verified::find_footer(image.bytes.view());
   if (!footer || !*footer) return;
-  constexpr std::uint64_t kAround =
-      std::uint64_t{4096} * 2;  // the struct's own block and the footer's
+  constexpr std::uint64_t kAround = 8192;  // the struct's own block and the footer's
   const std::uint64_t used = image.image->sections_end() + (*footer)->vbmeta_size + kAround;
   facts.left_known = true;
   facts.left = (*footer)->end - std::min(used, (*footer)->end);
