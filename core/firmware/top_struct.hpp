@@ -1,6 +1,6 @@
 #pragma once
-/// The verified-boot struct at the top of a phone's chain: the one in vbmeta, else, where a phone has
-/// no such partition, the one that boot's own footer leads to.
+/// The verified-boot struct at the top of a phone's chain: the one in vbmeta, else, where a phone
+/// has no such partition, the one that boot's own footer leads to.
 
 #include <optional>
 

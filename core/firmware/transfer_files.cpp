@@ -68,7 +68,7 @@ Result<PartitionFacts> open_transfer(const TransferFiles& files, const std::stri
     WEXLO_TRY(patches, files.patches->open(opening.context));
   }
   const bool in_order = !plan.commands.empty();
-  ContentPtr content = in_order ? patched_transfer(std::move(plan), std::move(source),
+  ContentPtr content = in_order ? ordered_transfer(std::move(plan), std::move(source),
                                                    std::move(patches), files.partition, opening)
                                 : transfer_content(std::move(plan), std::move(source));
   return PartitionFacts{.name = files.partition,

@@ -57,7 +57,7 @@ struct TransferPlan {
 /// reading: Unsupported (no older build was given), DigestMismatch (it is another one), those of
 /// the patches.
 /// @param patches  nullptr: the package has none  @param partition  in the older build
-[[nodiscard]] ContentPtr patched_transfer(TransferPlan plan, SourcePtr data, SourcePtr patches,
+[[nodiscard]] ContentPtr ordered_transfer(TransferPlan plan, SourcePtr data, SourcePtr patches,
                                           std::string partition, const Opening& opening);
 
 }  // namespace wexlo

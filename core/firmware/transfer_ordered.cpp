@@ -263,9 +263,9 @@ class BlockPatcher {
   std::uint64_t held_ = 0;
 };
 
-class PatchedTransfer final : public Content {
+class OrderedTransfer final : public Content {
  public:
-  PatchedTransfer(TransferPlan plan, SourcePtr data, SourcePtr patches, std::string partition,
+  OrderedTransfer(TransferPlan plan, SourcePtr data, SourcePtr patches, std::string partition,
                   const Opening& opening)
       : plan_(std::move(plan)),
         data_(std::move(data)),
@@ -328,9 +328,9 @@ class PatchedTransfer final : public Content {
 
 }  // namespace
 
-ContentPtr patched_transfer(TransferPlan plan, SourcePtr data, SourcePtr patches,
+ContentPtr ordered_transfer(TransferPlan plan, SourcePtr data, SourcePtr patches,
                             std::string partition, const Opening& opening) {
-  return std::make_shared<PatchedTransfer>(std::move(plan), std::move(data), std::move(patches),
+  return std::make_shared<OrderedTransfer>(std::move(plan), std::move(data), std::move(patches),
                                            std::move(partition), opening);
 }
 
