@@ -7,43 +7,6 @@
 
 namespace wexlo {
 
-std::string_view code_name(ErrorCode code) {
-  switch (code) {
-    case ErrorCode::Usage: return "usage";
-    case ErrorCode::BadMagic: return "bad-magic";
-    case ErrorCode::Truncated: return "truncated";
-    case ErrorCode::OutOfRange: return "out-of-range";
-    case ErrorCode::BadValue: return "bad-value";
-    case ErrorCode::DigestMismatch: return "digest-mismatch";
-    case ErrorCode::BadSignature: return "bad-signature";
-    case ErrorCode::LimitExceeded: return "limit-exceeded";
-    case ErrorCode::Mismatch: return "mismatch";
-    case ErrorCode::UnsafePath: return "unsafe-path";
-    case ErrorCode::Corrupt: return "corrupt";
-    case ErrorCode::NoPartitions: return "no-partitions";
-    case ErrorCode::Unsupported: return "unsupported";
-    case ErrorCode::NotFound: return "not-found";
-    case ErrorCode::Exists: return "exists";
-    case ErrorCode::Permission: return "permission";
-    case ErrorCode::NoSpace: return "no-space";
-    case ErrorCode::Io: return "io";
-    case ErrorCode::NoMemory: return "no-memory";
-    case ErrorCode::Internal: return "internal";
-    case ErrorCode::NoMatch: return "no-match";
-    case ErrorCode::DoesNotFit: return "does-not-fit";
-    case ErrorCode::Unexplained: return "unexplained-change";
-    case ErrorCode::ForeignPatch: return "foreign-patch";
-    case ErrorCode::NoTarget: return "no-target";
-    case ErrorCode::Ambiguous: return "ambiguous";
-    case ErrorCode::NoWayBack: return "no-way-back";
-    case ErrorCode::WouldRefuse: return "would-refuse";
-    case ErrorCode::PhoneRefused: return "phone-refused";
-    case ErrorCode::LinkLost: return "link-lost";
-    case ErrorCode::Interrupted: return "interrupted";
-  }
-  return "unknown";
-}
-
 Error in_file(Error error, std::string_view file) {
   if (error.file.empty()) error.file = file;
   return error;
@@ -79,12 +42,30 @@ std::string describe(const Error& error) {
     text += (error.expected.empty() ? ": found " : ", found ") + shortened(error.found);
   text += ".";
   if (!error.hint.empty()) text += " " + error.hint;
+  text.erase(text.find_last_not_of(' ') + 1);
   return text;
 }
 
+namespace {
+
+/// The usual reasons in plain words; the system's own for the others.
+std::string reason(int errno_value) {
+  switch (errno_value) {
+    case ENOENT: return "there is no such file or folder";
+    case ENOTDIR: return "a part of the path is a file, not a folder";
+    case EACCES:
+    case EPERM: return "permission denied";
+    case EROFS: return "the disk is read-only";
+    case ENOSPC: return "the disk is full";
+    default: return std::generic_category().message(errno_value);
+  }
+}
+
+}  // namespace
+
 Error io_error(int errno_value, std::string_view doing, std::string_view file) {
   Error error{.code = ErrorCode::Io,
-              .message = fmt::format("{}: {}", doing, std::generic_category().message(errno_value)),
+              .message = fmt::format("{}: {}", doing, reason(errno_value)),
               .file = std::string(file)};
   switch (errno_value) {
     case ENOENT:

@@ -1,6 +1,6 @@
 #pragma once
 /// Findings: what a person should know of something that was looked at. All kinds of them stand in
-/// one registry, with what each means and what to do about it: docs/findings.md is made from it.
+/// one registry, with what each means and what to do about it: docs/codes.md is made from it.
 
 #include <cstdint>
 #include <optional>
@@ -197,6 +197,8 @@ struct FindingKind {
 };
 [[nodiscard]] std::span<const FindingKind> finding_kinds();
 [[nodiscard]] const FindingKind& kind_of(FindingCode code);
+/// Why it matters: a sentence.
+[[nodiscard]] std::string_view why_of(FindingCode code);
 /// By its spelling, with or without what it is about: `check` and the fit share a few.
 [[nodiscard]] std::vector<const FindingKind*> find_kinds(std::string_view name);
 [[nodiscard]] std::vector<const FindingKind*> kinds_of(FindingArea area);

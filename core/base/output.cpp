@@ -64,14 +64,17 @@ Status check_not_input(const fs::path& target, const std::vector<std::string>& i
   return {};
 }
 
-OutputFile::OutputFile(fs::path target, fs::path temporary, int fd, Overwrite overwrite)
-    : target_(std::move(target)),
+OutputFile::OutputFile(MadeFolders folders, fs::path target, fs::path temporary, int fd,
+                       Overwrite overwrite)
+    : folders_(std::move(folders)),
+      target_(std::move(target)),
       temporary_(std::move(temporary)),
       fd_(fd),
       overwrite_(overwrite) {}
 
 OutputFile::OutputFile(OutputFile&& other) noexcept
-    : target_(std::move(other.target_)),
+    : folders_(std::move(other.folders_)),
+      target_(std::move(other.target_)),
       temporary_(std::move(other.temporary_)),
       fd_(std::exchange(other.fd_, -1)),
       overwrite_(other.overwrite_) {}
@@ -87,12 +90,13 @@ Result<OutputFile> OutputFile::create(const fs::path& target, Overwrite overwrit
   WEXLO_CHECK(check_absent(target, overwrite));
   WEXLO_CHECK(check_plain(target));
   sweep(target);
+  WEXLO_TRY(MadeFolders folders, MadeFolders::above(target));
   auto temporary = temporary_beside(target, kPartial);
   const mode_t mode = readers == Readers::OwnerAlone ? 0600 : 0666;
   const int fd = ::open(temporary.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, mode);
   if (fd < 0) return fail(io_error(errno, "cannot write", target.string()));
   ::flock(fd, LOCK_EX | LOCK_NB);
-  return OutputFile(target, std::move(temporary), fd, overwrite);
+  return OutputFile(std::move(folders), target, std::move(temporary), fd, overwrite);
 }
 
 Status OutputFile::resize(std::uint64_t size) {
@@ -133,17 +137,9 @@ Status OutputFile::commit(Flush flush) {
                           : rename_new(temporary_, target_);
   if (renamed != 0) return fail(io_error(errno, "cannot write", target_.string()));
   ::close(std::exchange(fd_, -1));
+  folders_.keep();
   // The folder's own flush would wait for the files in it, too.
   return flush == Flush::Wait ? sync_path(target_.parent_path(), O_DIRECTORY) : Status();
-}
-
-FolderGuard::FolderGuard(const fs::path& folder) : folder_(folder) {
-  std::error_code ignored;
-  made_ = fs::create_directory(folder, ignored);
-}
-FolderGuard::~FolderGuard() {
-  std::error_code ignored;
-  if (made_) fs::remove(folder_, ignored);  // only an empty one goes
 }
 
 Status write_file(const fs::path& target, View bytes, Overwrite overwrite, Flush flush,

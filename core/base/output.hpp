@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "base/bytes.hpp"
+#include "base/made_folders.hpp"
 #include "base/output_names.hpp"
 
 namespace wexlo {
@@ -33,7 +34,7 @@ inline constexpr std::uint64_t kMostWaitedFor = 256u << 20;
 
 class OutputFile {
  public:
-  /// Errors: Exists, NotFound (no such folder), Permission, Io.
+  /// Makes missing folders above it. Errors: Exists, Permission, Io.
   [[nodiscard]] static Result<OutputFile> create(const std::filesystem::path& target,
                                                  Overwrite overwrite,
                                                  Readers readers = Readers::Usual);
@@ -51,7 +52,9 @@ class OutputFile {
   [[nodiscard]] const std::filesystem::path& target() const { return target_; }
 
  private:
-  OutputFile(std::filesystem::path target, std::filesystem::path temporary, int fd, Overwrite o);
+  OutputFile(MadeFolders folders, std::filesystem::path target, std::filesystem::path temporary,
+             int fd, Overwrite overwrite);
+  MadeFolders folders_;  ///< go last, when the temporary is gone
   std::filesystem::path target_, temporary_;
   int fd_;
   Overwrite overwrite_;
@@ -66,26 +69,13 @@ class OutputFile {
 /// all of them at once. Errors: Exists, and those of writing.
 [[nodiscard]] Status write_new(const std::filesystem::path& file, View bytes);
 
-/// Makes a folder for outputs, and removes it again when none came.
-class FolderGuard {
- public:
-  explicit FolderGuard(const std::filesystem::path& folder);
-  FolderGuard(const FolderGuard&) = delete;
-  FolderGuard& operator=(const FolderGuard&) = delete;
-  ~FolderGuard();
-  void keep() { made_ = false; }
-
- private:
-  std::filesystem::path folder_;
-  bool made_ = false;
-};
-
 /// A folder that appears under its final name when all of it is there. An existing folder is
 /// replaced only when it holds `marker` (a file that says the folder is Wexlo's own), so that
 /// `--force` with a mistyped name cannot remove somebody's files. What appears at the name while
 /// the folder is filled is looked at again in the moment of the commit.
 class OutputFolder {
  public:
+  /// Makes missing folders above it.
   [[nodiscard]] static Result<OutputFolder> create(const std::filesystem::path& target,
                                                    Overwrite overwrite, std::string marker);
   OutputFolder(OutputFolder&& other) noexcept;
@@ -100,13 +90,15 @@ class OutputFolder {
  private:
   [[nodiscard]] Status flush() const;
   [[nodiscard]] Status replace();
-  OutputFolder(std::filesystem::path target, std::filesystem::path temporary, std::string marker,
-               Overwrite overwrite, int lock)
-      : target_(std::move(target)),
+  OutputFolder(MadeFolders folders, std::filesystem::path target, std::filesystem::path temporary,
+               std::string marker, Overwrite overwrite, int lock)
+      : folders_(std::move(folders)),
+        target_(std::move(target)),
         temporary_(std::move(temporary)),
         marker_(std::move(marker)),
         overwrite_(overwrite),
         lock_(lock) {}
+  MadeFolders folders_;  ///< go last, when the temporary is gone
   std::filesystem::path target_, temporary_;
   std::string marker_;
   Overwrite overwrite_;

@@ -43,15 +43,18 @@ Result<OutputFolder> OutputFolder::create(const fs::path& target_name, Overwrite
   sweep(target);
   WEXLO_CHECK(check_absent(target, overwrite));
   WEXLO_CHECK(check_replaceable(target, marker));
+  WEXLO_TRY(MadeFolders folders, MadeFolders::above(target));
   auto temporary = temporary_beside(target, kPartial);
   if (::mkdir(temporary.c_str(), 0777) != 0)
     return fail(io_error(errno, "cannot make the folder", target.string()));
   const int fd = lock(temporary, O_DIRECTORY);
-  return OutputFolder(target, std::move(temporary), std::move(marker), overwrite, fd);
+  return OutputFolder(std::move(folders), target, std::move(temporary), std::move(marker),
+                      overwrite, fd);
 }
 
 OutputFolder::OutputFolder(OutputFolder&& other) noexcept
-    : target_(std::move(other.target_)),
+    : folders_(std::move(other.folders_)),
+      target_(std::move(other.target_)),
       temporary_(std::exchange(other.temporary_, {})),
       marker_(std::move(other.marker_)),
       overwrite_(other.overwrite_),
@@ -100,6 +103,7 @@ Status OutputFolder::commit() {
   if (!fs::exists(fs::symlink_status(target_, ignored))) {
     if (rename_new(temporary_, target_) == 0) {
       temporary_.clear();
+      folders_.keep();
       return sync_path(target_.parent_path(), O_DIRECTORY);
     }
     if (errno != EEXIST && errno != ENOTEMPTY)

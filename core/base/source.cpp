@@ -305,11 +305,11 @@ SourcePtr open_memory(Blob bytes, std::string name) {
 Result<Blob> read_all(const Source& source, std::uint64_t limit) try {
   if (source.size() > limit)
     return fail({.code = ErrorCode::LimitExceeded,
-                 .message = "too large to be read whole",
+                 .message = "larger than such a file can be",
                  .file = source.name(),
                  .expected = fmt::format("at most {} bytes", limit),
                  .found = fmt::format("{} bytes", source.size()),
-                 .hint = "Extract the partition that is wanted first."});
+                 .hint = "Look whether it is the file that you meant."});
   RawBuffer bytes(static_cast<std::size_t>(source.size()));
   WEXLO_CHECK(source.read_at(0, bytes.view()));
   return bytes.release();

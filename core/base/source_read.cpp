@@ -42,7 +42,7 @@ Result<Bytes> read_descriptor(int descriptor, const std::string& name, std::uint
     append(out, View(piece, static_cast<std::size_t>(got)));
     if (out.size() > limit)
       return fail({.code = ErrorCode::LimitExceeded,
-                   .message = "too large to be read whole",
+                   .message = "larger than such a file can be",
                    .file = name,
                    .expected = fmt::format("at most {} bytes", limit),
                    .found = "more"});

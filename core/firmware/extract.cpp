@@ -57,7 +57,7 @@ class Extraction {
         out_(chosen_.size()) {}
 
   [[nodiscard]] fs::path target(const PartitionFacts& one) const {
-    return folder_ / (one.name + ".img");
+    return options_.file.empty() ? folder_ / (one.name + ".img") : options_.file;
   }
 
   Status run() {
@@ -226,11 +226,26 @@ Result<Extracted> extract(const Firmware& firmware, const std::string& firmware_
       out.empty.push_back(one->name);
       return true;
     });
-  FolderGuard guard(folder);  // outlives the outputs: it goes only when they are gone
+  if (!options.file.empty() && chosen.size() != 1)
+    return fail({.code = ErrorCode::Usage,
+                 .message = "one file cannot hold several partitions",
+                 .file = options.file.string(),
+                 .found = fmt::format("{} partitions", chosen.size()),
+                 .hint = "Give the name of a folder, or name one partition."});
+  // Outlives the outputs: the folder goes only when they are gone.
+  WEXLO_TRY(MadeFolders made,
+            options.file.empty() ? MadeFolders::make(folder) : MadeFolders::above(options.file));
   Extraction extraction(chosen, options, folder, context);
   for (const PartitionFacts* one : chosen) {
     WEXLO_CHECK(check_not_input(extraction.target(*one), options.inputs));
     WEXLO_CHECK(check_absent(extraction.target(*one), options.overwrite));
+  }
+  if (!options.file.empty()) {
+    WEXLO_CHECK(extraction.run());
+    out.partitions = extraction.take();
+    WEXLO_CHECK(extraction.commit());
+    made.keep();
+    return out;
   }
   WEXLO_TRY(const std::string before, manifest_before(folder, options.overwrite));
   // A folder of another package is refused before anything is read.
@@ -243,7 +258,7 @@ Result<Extracted> extract(const Firmware& firmware, const std::string& firmware_
   WEXLO_CHECK(write_file(folder / kExtractManifest, as_view(manifest), Overwrite::Replace,
                          extraction.flush()));
   WEXLO_CHECK(extraction.commit());
-  guard.keep();
+  made.keep();
   return out;
 }
 

@@ -16,6 +16,8 @@ struct ExtractOptions {
   /// it.
   bool digests = false;
   Overwrite overwrite = Overwrite::Refuse;
+  /// The one partition goes to this file, and no extract.json is written; empty: into the folder.
+  std::filesystem::path file{};
   std::vector<std::string> inputs;  ///< paths that are read: none of them is written to
 };
 
@@ -29,7 +31,8 @@ struct ExtractOptions {
 
 /// Writes `folder/PARTITION.img` for each, and extract.json. Either all files appear or none. A
 /// folder that holds another package's images is refused, lest builds be mixed.
-/// Errors: those of choosing and of Content::read, Exists, DigestMismatch (a sum over a package).
+/// Errors: those of choosing and of Content::read, Usage (one file, and several partitions),
+/// Exists, DigestMismatch (a sum over a package).
 [[nodiscard]] Result<Extracted> extract(const Firmware& firmware, const std::string& firmware_name,
                                         const ExtractOptions& options,
                                         const std::filesystem::path& folder,

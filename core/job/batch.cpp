@@ -94,12 +94,6 @@ class Tray {
     options.cache = options_.cache;
     options.dry_run = options_.dry_run;
     options.overwrite = options_.overwrite;
-    const fs::path parent = fs::path(job.kit).parent_path();
-    if (!options_.dry_run && !parent.empty()) {
-      std::error_code error;
-      fs::create_directories(parent, error);
-      if (error) return fail(io_error(error.value(), "cannot make the folder", parent.string()));
-    }
     WEXLO_TRY(const Prepared done, prepare(job.wish.firmware, options, job.kit, inner));
     row.device = done.kit.build.device;
     row.build = done.kit.build.fingerprint;

@@ -31,8 +31,7 @@ Result<Sealed> seal(const std::vector<std::string>& images, const SealOptions& o
     WEXLO_TRY(SourcePtr source, sets[i].source(member, context));
     inputs.push_back({member.name, std::move(source)});
   }
-  std::error_code ignored;
-  FolderGuard guard(folder);
+  WEXLO_TRY(MadeFolders made, MadeFolders::make(folder));
   // All of them, or none: each gets its final name when the last one is whole.
   std::vector<std::unique_ptr<OutputFile>> files;
   std::vector<std::unique_ptr<ImageSink>> sinks;
@@ -52,7 +51,7 @@ Result<Sealed> seal(const std::vector<std::string>& images, const SealOptions& o
   const Flush flush = total <= kMostWaitedFor ? Flush::Wait : Flush::Leave;
   for (const auto& file : files)
     WEXLO_CHECK(file->commit(flush));
-  guard.keep();
+  made.keep();
   for (SealedImage& one : out.images)
     one.file = one.partition + ".img";
   return out;

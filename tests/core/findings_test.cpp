@@ -2,31 +2,16 @@
 
 #include "base/finding.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <regex>
 
+#include "base/error_table.hpp"
 #include "support/check.hpp"
 #include "support/places.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
 namespace fs = std::filesystem;
-
-namespace {
-
-/// docs/findings.md has these tables, one an area.
-std::string table_of(FindingArea area) {
-  std::string out = "| code | usual level | what it means | what to do |\n|---|---|---|---|\n";
-  for (const FindingKind* one : kinds_of(area))
-    out += fmt::format("| `{}{}` | {}{} | {} | {} |\n", one->name, one->named ? "-NAME" : "",
-                       level_name(one->level), one->locked_only ? " (locked)" : "", one->about,
-                       one->to_do);
-  return out;
-}
-
-}  // namespace
 
 TEST_CASE(
     "findings: every code is spelled once in its area, in small letters, and says what it is") {
@@ -36,6 +21,7 @@ TEST_CASE(
     CHECK_FALSE(one.about.empty());
     CHECK_FALSE(one.about.ends_with('.'));
     CHECK((one.to_do.empty() || one.to_do.ends_with('.')));
+    CHECK(why_of(one.code).ends_with('.'));
     CHECK(&kind_of(one.code) == &one);
     CHECK(std::ranges::count_if(kinds_of(one.area), [&](const FindingKind* other) {
             return other->name == one.name;
@@ -63,12 +49,19 @@ TEST_CASE("findings: a code is found with what it is about, the longest name fir
   CHECK(FindingId(FindingCode::KitFile).text() == "kit-file");
 }
 
-TEST_CASE("findings: docs/findings.md is what the registry says") {
-  const std::string page = read(fs::path(source_folder()) / "docs/findings.md");
-  for (int area = 0; area <= static_cast<int>(FindingArea::Other); ++area) {
-    const std::string table = table_of(static_cast<FindingArea>(area));
-    CHECK_MESSAGE(page.contains(table), "the page should have:\n", table);
+TEST_CASE("errors: every code is spelled once, and says what happened and what to do") {
+  for (int i = 0; i <= static_cast<int>(ErrorCode::Interrupted); ++i) {
+    const std::string_view name = code_name(static_cast<ErrorCode>(i));
+    CAPTURE(name);
+    const ErrorKind* const kind = find_error(name);
+    REQUIRE(kind != nullptr);
+    CHECK(kind->code == static_cast<ErrorCode>(i));
+    CHECK(kind->about.ends_with('.'));
+    CHECK(kind->to_do.ends_with('.'));
+    CHECK((kind->why.empty() || kind->why.ends_with('.')));
   }
+  CHECK(error_kinds().size() == static_cast<std::size_t>(ErrorCode::Interrupted) + 1);
+  CHECK(find_error("cake") == nullptr);
 }
 
 TEST_CASE("findings: every kind is used somewhere") {
