@@ -19,6 +19,7 @@
 #include "kit/verdict/pages_judge.hpp"
 #include "kit/verdict/stock_judge.hpp"
 #include "report/kit_report.hpp"
+#include "text/nearest.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -45,9 +46,7 @@ bool settle(std::vector<Finding> found, const PrepareOptions& options, Prepared&
 /// Codes of --accept that nothing answered to, once everything was looked at.
 void tell_unused(const PrepareOptions& options, Prepared& out) {
   for (const std::string& code : options.accept)
-    if (!out.accepted.contains(code))
-      out.kit.findings.push_back({Level::Note, FindingCode::AcceptUnused,
-                                  fmt::format("--accept {}: there is no such finding.", code)});
+    if (!out.accepted.contains(code)) out.kit.findings.push_back(unused_code(code));
 }
 
 /// The boot chain, what settles the target in front, then the longest: nothing shall wait for it
@@ -99,7 +98,8 @@ KitSettings settings_of(const PrepareOptions& options) {
   return {.slots = options.slots,
           .wipe = options.wipe,
           .architecture = options.patch.architecture,
-          .accepted = options.accept};
+          .accepted = options.accept,
+          .technician = options.technician};
 }
 
 LayoutInput layout_input(const PrepareInputs& in, const KitDraft& kit) {
@@ -313,6 +313,18 @@ class Stages {
 };
 
 }  // namespace
+
+Finding unused_code(const std::string& code) {
+  if (!find_kinds(code).empty())
+    return {Level::Note, FindingCode::AcceptUnused,
+            fmt::format("--accept {}: there is no such finding here.", code)};
+  std::vector<std::string> names;
+  for (const FindingKind& kind : finding_kinds())
+    names.emplace_back(kind.name);
+  return {Level::Note, FindingCode::AcceptUnused,
+          fmt::format("--accept {}: no finding has this code. {}wexlo explain lists the codes.",
+                      code, did_you_mean(code, names))};
+}
 
 Result<Prepared> prepare(const fs::path& firmware, const PrepareOptions& options,
                          const fs::path& kit, const Context& context) {

@@ -25,6 +25,8 @@ struct Prepared {
                                        const PrepareOptions& options,
                                        const std::filesystem::path& kit, const Context& context);
 
+/// What has to be told of a code for --accept that nothing answered to: it may be mistyped.
+[[nodiscard]] Finding unused_code(const std::string& code);
 /// Codes of what stopped it, for --accept.
 [[nodiscard]] std::vector<std::string> stopping(const Prepared& prepared);
 

@@ -41,7 +41,11 @@ Status judge_incremental(const Firmware& firmware, const std::filesystem::path& 
                .file = path.string(),
                .expected = base.empty() ? "whole images" : "whole images, or the build " + base,
                .found = "an incremental package",
-               .hint = "Give that build with --base, or take the full package."});
+               .hint = fmt::format(
+                   "Take the full package, or give the older build with --base. Or make whole "
+                   "images first: wexlo extract {} --all --base OLDER -o DIR, then wexlo prepare "
+                   "DIR.",
+                   path.filename().string())});
 }
 
 Status open_given_files(const PrepareOptions& options, PrepareInputs& out, const Context& context) {

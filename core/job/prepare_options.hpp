@@ -31,6 +31,7 @@ struct PrepareOptions {
   std::optional<Sheet> sheet;       ///< of the phone
   std::vector<GivenFile> given;     ///< images besides the firmware's, and packages to install
   std::vector<std::string> accept;  ///< codes of problems that a person has said yes to
+  std::string technician{};         ///< who makes the kit, for its report; may be empty
   std::string base;                 ///< the older build of an incremental package; may be empty
   bool whole = false;  ///< what the firmware lacks is missing, not only left to the phone
   bool stock = false;  ///< no recipes: a kit that only puts stock images back

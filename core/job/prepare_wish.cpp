@@ -15,8 +15,9 @@ Status check(const PrepareWish& wish) {
                .message = wish.stock          ? "--stock puts stock images back: no recipe"
                           : wish.like.empty() ? "prepare needs a recipe"
                                               : "--like brings the recipes of its kit",
-               .hint = "Add -r RECIPE, or --like KIT for the recipes of an older kit, or --stock "
-                       "for none."});
+               .hint = recipes ? "Leave -r out, or the other option."
+                               : "Add -r RECIPE, or --like KIT for the recipes of an older kit, or "
+                                 "--stock for none."});
 }
 
 /// What a kit of stock images puts back again: what it had of the boot chain.
@@ -71,6 +72,7 @@ Result<PrepareOptions> options_of(const PrepareWish& wish, std::vector<Finding>&
   out.stock = wish.stock;
   out.whole = wish.whole;
   out.base = wish.base;
+  out.technician = wish.technician;
   out.inputs = wish.recipes;
   out.inputs.insert(out.inputs.end(),
                     {wish.firmware, wish.like, wish.sheet, wish.key, wish.signer, wish.base});

@@ -15,7 +15,8 @@ struct PrepareWish {
   std::string key, signer;           ///< see find_signer
   std::vector<GivenFile> given;
   std::vector<std::string> accept;
-  std::string base;  ///< the older build of an incremental package: a folder or firmware
+  std::string technician{};  ///< for the report; may be empty
+  std::string base;          ///< the older build of an incremental package: a folder or firmware
   bool onto_foreign = false, wipe = false, stock = false, whole = false;
 };
 

@@ -1,6 +1,7 @@
 /// The tray's file: every firmware x recipes x sheet of every job.
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <set>
@@ -33,7 +34,8 @@ class TrayReader {
                    .found = fmt::format("{}", format)});
     for (const auto& [key, node] : top)
       if (key.str() != "format" && key.str() != "job")
-        return wrong(node, fmt::format("a tray does not know {}", key.str()));
+        return wrong(node,
+                     fmt::format("a tray has no \"{}\"; it has format and [[job]]", key.str()));
     const toml::array* jobs = top.get_as<toml::array>("job");
     if (jobs == nullptr || jobs->empty())
       return fail(
@@ -120,7 +122,8 @@ class TrayReader {
                                                  "accept",   "slots",   "wipe",   "key",  "signer"};
     for (const auto& [key, node] : table)
       if (!contains(kKeys, key.str()))
-        return wrong(node, fmt::format("a job does not know {}", key.str()));
+        return wrong(
+            node, fmt::format("a job has no \"{}\"; it has {}", key.str(), fmt::join(kKeys, ", ")));
     TrayJob job{.wish = {}, .kit = {}, .line = table.source().begin.line};
     PrepareWish& wish = job.wish;
     WEXLO_CHECK(common(table, job));

@@ -80,6 +80,7 @@ class ReportWriter {
       fact("Phone", fmt::format("{} {}", sheet.text("phone.codename"), sheet.text("phone.model")));
       fact("Phone's build", sheet.text("build.fingerprint"));
     }
+    fact("Made by", kit_.settings.technician);
     std::string written;
     for (const KitImage& one : kit_.images)
       if (one.written) written += (written.empty() ? "" : ", ") + one.partition;

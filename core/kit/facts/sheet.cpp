@@ -254,9 +254,28 @@ Result<Sheet> parse_sheet(std::string_view text, const std::string& file) {
   return SheetReader(file).read(table);
 }
 
+namespace {
+
+/// Whether a text is what `getprop` prints.
+bool holds_properties(const std::filesystem::path& file) {
+  constexpr std::uint64_t kMost = 1u << 20;
+  const auto source = open_file(file);
+  if (!source) return false;
+  const auto text = read_all(**source, kMost);
+  return text && as_text(text->view()).contains("[ro.");
+}
+
+}  // namespace
+
 Result<Sheet> read_sheet(const std::filesystem::path& file) {
-  WEXLO_TRY(const toml::table table, read_toml(file));
-  return SheetReader(file.string()).read(table);
+  const auto table = read_toml(file);
+  if (table) return SheetReader(file.string()).read(*table);
+  Error why = table.error();
+  if (why.code == ErrorCode::BadValue && holds_properties(file))
+    why.hint = fmt::format(
+        "These are a phone's properties: wexlo sheet --props {} -o SHEET makes its sheet.",
+        file.string());
+  return fail(std::move(why));
 }
 
 std::string format_sheet(const Sheet& sheet) {

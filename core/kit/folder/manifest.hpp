@@ -19,6 +19,7 @@ struct KitSettings {
   bool wipe = false;
   std::string architecture;           ///< told by the user; empty: read from the image
   std::vector<std::string> accepted;  ///< codes given with --accept
+  std::string technician;             ///< who made it, by the user's settings; may be empty
 };
 
 struct KitManifest {

@@ -86,12 +86,14 @@ Json recipes_json(const std::vector<KitRecipe>& recipes) {
 }
 
 Json settings_json(const KitSettings& settings) {
-  return {{"slots", !settings.slots                  ? "auto"
-                    : *settings.slots == Slots::Both ? "both"
-                                                     : "current"},
-          {"wipe", settings.wipe},
-          {"arch", settings.architecture},
-          {"accepted", settings.accepted}};
+  Json out = {{"slots", !settings.slots                  ? "auto"
+                        : *settings.slots == Slots::Both ? "both"
+                                                         : "current"},
+              {"wipe", settings.wipe},
+              {"arch", settings.architecture},
+              {"accepted", settings.accepted}};
+  if (!settings.technician.empty()) out["technician"] = settings.technician;
+  return out;
 }
 
 Json chain_json(const std::vector<ImageFacts>& chain) {

@@ -183,6 +183,7 @@ Status read_settings(const JsonValue& top, KitSettings& out) {
   WEXLO_TRY(out.wipe, row->flag_or("wipe", false));
   WEXLO_TRY(out.architecture, row->text_or("arch", ""));
   WEXLO_TRY(out.accepted, row->texts("accepted"));
+  WEXLO_TRY(out.technician, row->text_or("technician", ""));
   return {};
 }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/contains.hpp"
+#include "text/nearest.hpp"
 
 namespace wexlo {
 namespace {
@@ -32,6 +33,15 @@ std::vector<std::string> phone_words(const BuildFacts& build) {
 bool may_be_same_phone(const std::vector<std::string>& one, const std::vector<std::string>& other) {
   return one.empty() || other.empty() ||
          std::ranges::any_of(one, [&](const std::string& name) { return contains(other, name); });
+}
+
+/// The partition of the firmware that a mistyped name may stand for, as a sentence.
+std::string meant(const std::string& name, const Firmware& firmware) {
+  std::vector<std::string> names;
+  for (const PartitionFacts& one : firmware.partitions)
+    names.emplace_back(without_slot(one.name));
+  const auto other = nearest(name, names);
+  return other ? fmt::format(" Did you mean {}?", *other) : std::string();
 }
 
 /// The firmware's own image of a partition; nullptr: it has none.
@@ -81,8 +91,8 @@ std::vector<Finding> judge_given(const std::vector<Given>& given, const StockIma
     if (!known)
       problem(FindingCode::UnknownPartition,
               fmt::format("Neither the firmware nor the sheet has a partition {}: the phone would "
-                          "refuse the write.",
-                          one.partition));
+                          "refuse the write.{}",
+                          one.partition, meant(one.partition, firmware)));
     const std::string wanted = kind_due(firmware, name);
     if (!wanted.empty() && wanted != one.kind)
       problem(FindingCode::OtherKind,
