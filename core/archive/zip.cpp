@@ -149,7 +149,14 @@ Result<std::shared_ptr<const ZipArchive>> ZipArchive::open(SourcePtr source) {
   if (feed != nullptr) state.zip = zip_open_from_source(feed, ZIP_RDONLY, &error);
   if (state.zip == nullptr) {
     if (feed != nullptr) zip_source_free(feed);
-    return fail(state.error(&error, "not a readable zip"));
+    {
+      Error why = state.error(&error, "");
+      why.message = "the zip is cut short or damaged";
+      why.hint =
+          "A zip's directory stands at its end. Fetch it again, and compare its size with the "
+          "source's.";
+      return fail(std::move(why));
+    }
   }
   const auto count = static_cast<std::uint64_t>(zip_get_num_entries(state.zip, 0));
   if (count > kMaxZipMembers)

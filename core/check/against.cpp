@@ -9,10 +9,10 @@
 
 #include "base/contains.hpp"
 #include "base/digest.hpp"
+#include "check/own_patch.hpp"
 #include "image/boot.hpp"
 #include "image/tail.hpp"
 #include "ramdisk/textfiles.hpp"
-#include "recipe/journal.hpp"
 
 namespace wexlo {
 namespace {
@@ -52,7 +52,8 @@ bool follows(const Difference& d) {
 
 class Stranger {
  public:
-  Stranger(const Subject& one, const Subject& stock) : one_(one), stock_(stock) {
+  Stranger(const Subject& one, const Subject& stock, const Context& context)
+      : one_(one), stock_(stock), context_(context) {
     out_.partition = one.partition;
   }
 
@@ -220,12 +221,11 @@ class Stranger {
     return contains(tail_items(image.tail().view()), TailKind::Other, &TailItem::kind);
   }
 
-  bool has_journal() const {
-    return std::ranges::any_of(one_.reading.ramdisks, [](const ReadRamdisk& one) {
-      const auto journal =
-          one.ramdisk ? read_journal(*one.ramdisk) : Result<std::optional<Journal>>{};
-      return journal && *journal;
-    });
+  /// The flags of a vbmeta, and nothing else.
+  bool only_flags() const {
+    return one_.image()->kind() == "vbmeta" && out_.changes.size() == 1 &&
+           out_.changes.front().area == DifferenceArea::Vbmeta &&
+           out_.changes.front().where == "flags";
   }
 
   void verdict(bool same_bytes) {
@@ -238,13 +238,20 @@ class Stranger {
       out_.verdict = AgainstVerdict::Stock;
       out_.build = SameBuild::Same;
       out_.sentence = "It is the firmware's own image, byte for byte.";
+    } else if (only_flags()) {
+      out_.verdict = AgainstVerdict::Flags;
+      out_.build = SameBuild::Same;
+      out_.sentence = fmt::format(
+          "It is the firmware's own, with other verification flags ({} instead of {}), as Wexlo's "
+          "recipes set them; wexlo restore undoes that.",
+          out_.changes.front().after, out_.changes.front().before);
     } else if (out_.build == SameBuild::Other) {
       out_.verdict = AgainstVerdict::OtherBuild;
       out_.sentence = fmt::format(
           "It is of another build than this firmware: do not flash it "
           "here. {}.",
           what);
-    } else if (has_journal()) {
+    } else if (carries_own_patch(one_, context_)) {
       out_.verdict = AgainstVerdict::Journaled;
       out_.sentence = fmt::format(
           "It was patched by Wexlo from this build or one like it: {}; "
@@ -265,6 +272,7 @@ class Stranger {
 
   const Subject& one_;
   const Subject& stock_;
+  const Context& context_;
   std::map<std::string, std::string> files_, stock_files_;
   bool other_ = false;
   AgainstStock out_;
@@ -278,15 +286,15 @@ std::string_view build_name(SameBuild build) {
 }
 
 std::string_view against_name(AgainstVerdict verdict) {
-  constexpr std::array<std::string_view, 5> kNames{"stock", "same-content", "journaled", "patched",
-                                                   "other-build"};
+  constexpr std::array<std::string_view, 6> kNames{"stock",         "same-content", "journaled",
+                                                   "flags-changed", "patched",      "other-build"};
   return kNames[static_cast<std::size_t>(verdict)];
 }
 
 Result<AgainstStock> judge_changed(const Subject& one, const Subject& stock,
                                    const Context& context) {
   WEXLO_TRY(const ImageComparison comparison, compare_images(*stock.loaded, *one.loaded, context));
-  return Stranger(one, stock).run(comparison);
+  return Stranger(one, stock, context).run(comparison);
 }
 
 }  // namespace wexlo

@@ -17,6 +17,7 @@ enum class AgainstVerdict : std::uint8_t {
   Stock,        ///< byte for byte
   SameContent,  ///< only packed, padded or signed differently
   Journaled,    ///< patched by Wexlo
+  Flags,        ///< a vbmeta of which nothing but the flags was changed
   Patched,      ///< by another tool
   OtherBuild,
 };

@@ -43,6 +43,8 @@ struct Checked {
   CheckedKind kind = CheckedKind::Image;
   std::vector<CheckedPartition> partitions;
   Verdict locked, unlocked;
+  /// Nobody said the phone's state, and what was given is made for an unlocked one.
+  bool taken_unlocked = false;
   bool startable = true;  ///< no rule beside verified boot found a problem
   verified::Walk walk;
   RootKey root = RootKey::Own;

@@ -1,4 +1,5 @@
 #include "check/check.hpp"
+#include "check/own_patch.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -48,6 +49,8 @@ class CheckJob {
     else
       judge_by_chain(out_);
     locked_change(given, stock);
+    own_patch_ = std::ranges::any_of(
+        given.all, [&](const Subject& one) { return carries_own_patch(one, context_); });
     finish();
     return std::move(out_);
   }
@@ -252,7 +255,7 @@ class CheckJob {
       if (one.stops_unlocked)
         level = Level::Problem;
       else if (one.stops_locked)
-        level = options_.locked == false ? Level::Warning : Level::Problem;
+        level = Level::Problem;
       report_.add(one.code, one.partition, one.message, false, level);
     }
     if (out_.walk.verification_disabled)
@@ -367,12 +370,11 @@ class CheckJob {
     auto found = report_.take();
     judge_coming_up(found, report_.unknown(), out_);
     std::ranges::move(found, std::back_inserter(out_.findings));
-    // A kit for an unlocked phone is made to be flashed to one.
-    if (out_.kind == CheckedKind::Kit && !options_.locked && kit_needs_ == Needs::Unlocked)
-      for (Finding& one : out_.findings)
-        if (one.level == Level::Problem && one.id.code != FindingCode::KitFile &&
-            kind_of(one.id.code).locked_only)
-          one.level = Level::Warning;
+    // A kit for an unlocked phone is made to be flashed to one, and so is a patched image.
+    out_.taken_unlocked =
+        !options_.locked &&
+        (own_patch_ || (out_.kind == CheckedKind::Kit && kit_needs_ == Needs::Unlocked));
+    if (out_.taken_unlocked || options_.locked == false) judge_for_unlocked(out_);
   }
 
   const CheckOptions& options_;
@@ -380,7 +382,7 @@ class CheckJob {
   PhoneSet given_, stock_, set_;
   std::string suffix_;
   Needs kit_needs_ = Needs::Unknown;
-  bool whole_ = false;
+  bool whole_ = false, own_patch_ = false;
   Subjects subjects_;
   std::map<std::string, OriginWord> origins_;
   std::map<std::string, LoneFooter> lone_;  ///< by partition

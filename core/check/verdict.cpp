@@ -110,4 +110,11 @@ void judge_coming_up(const std::vector<Finding>& found, const std::vector<std::s
                               fmt::join(unknown, "; "))};
 }
 
+void judge_for_unlocked(Checked& out) {
+  for (Finding& one : out.findings)
+    if (one.level == Level::Problem && one.id.code != FindingCode::KitFile &&
+        kind_of(one.id.code).locked_only)
+      one.level = Level::Warning;
+}
+
 }  // namespace wexlo

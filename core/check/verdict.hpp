@@ -24,4 +24,7 @@ void judge_without_chain(const WithoutChain& seen, Checked& out);
 void judge_coming_up(const std::vector<Finding>& found, const std::vector<std::string>& unknown,
                      Checked& out);
 
+/// A patched image is made for an unlocked phone: what stops a locked one alone is a warning then.
+void judge_for_unlocked(Checked& out);
+
 }  // namespace wexlo

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cctype>
 #include <functional>
+#include "text/nearest.hpp"
 
 namespace wexlo {
 namespace {
@@ -96,12 +97,14 @@ Result<const PartitionFacts*> Firmware::choose(std::string_view name,
   };
   const auto is_name = [&](const PartitionFacts& one) { return one.name == name; };
   const auto is_file = [&](const PartitionFacts& one) { return one.from == name; };
+  // Named as the file that comes out: "init_boot.img".
+  const auto is_output = [&](const PartitionFacts& one) { return one.name + ".img" == name; };
   // An empty twin of the other slot is no choice: nothing could be taken from it.
   const auto is_slot = [&](const PartitionFacts& one) {
     return one.size > 0 && one.name != name && without_slot(one.name) == name;
   };
   if (!gather(is_name, partitions) && !gather(is_file, partitions) && !gather(is_file, aside) &&
-      gather(is_slot, partitions) && fits.size() > 1) {
+      !gather(is_output, partitions) && gather(is_slot, partitions) && fits.size() > 1) {
     const bool same = std::ranges::find(same_slots, name) != same_slots.end();
     const std::string wanted = "_" + (!slot.empty() ? slot : std::string(same ? "a" : ""));
     const auto other = [&](const PartitionFacts* one) { return slot_suffix(one->name) != wanted; };
@@ -118,7 +121,7 @@ Result<const PartitionFacts*> Firmware::choose(std::string_view name,
          .message = fmt::format("no partition is named \"{}\"", name),
          .file = file,
          .found = labels.empty() ? "none at all" : fmt::format("{}", fmt::join(labels, ", ")),
-         .hint = "wexlo inspect lists the partitions."});
+         .hint = did_you_mean(name, labels) + "wexlo inspect lists the partitions."});
   return fail({.code = ErrorCode::Ambiguous,
                .message = fmt::format("{} partitions answer to \"{}\"", fits.size(), name),
                .file = file,

@@ -112,6 +112,13 @@ constexpr std::array kFormats{
 };
 
 Error unknown_format(const std::string& name, View start) {
+  if (start.empty())
+    return {.code = ErrorCode::BadMagic,
+            .message = "the file is empty",
+            .file = name,
+            .expected = "a firmware package or an image",
+            .found = "0 bytes",
+            .hint = "The download or the copy failed: fetch it again."};
   return {.code = ErrorCode::BadMagic,
           .message = "of no kind that Wexlo knows",
           .file = name,
@@ -119,9 +126,7 @@ Error unknown_format(const std::string& name, View start) {
           .expected =
               "a firmware package (zip, payload, tar, sparse, super, disk dump; also "
               "compressed), or a boot, vendor_boot, dtbo or vbmeta image",
-          .found = start.empty()
-                       ? "an empty file"
-                       : "bytes " + hex(start.first(std::min<std::size_t>(8, start.size()))),
+          .found = "bytes " + hex(start.first(std::min<std::size_t>(8, start.size()))),
           .hint = "If it is packed in another way, unpack it first."};
 }
 

@@ -287,7 +287,7 @@ Status check_kind(std::uint32_t type, bool base) {
   if (base) return {};
   return fail({.code = ErrorCode::Unsupported,
                .message = "needs the partition's older build",
-               .hint = "This is an incremental package: give the older images with --base, or take "
+               .hint = "This is an incremental package: give the older build with --base, or take "
                        "the full package of the build."});
 }
 

@@ -41,6 +41,8 @@ struct Repacked {
   std::string sha256;           ///< of the bytes, lower-case hex
   std::vector<Change> changes;  ///< empty: the bytes are the stock image's
   std::vector<std::string> notes;
+  std::vector<std::string> renewed;      ///< digests that were made again: clauses
+  std::vector<std::string> not_covered;  ///< what still speaks of the stock image: sentences
 };
 
 /// Rebuilds the image that a parts folder describes; nothing is written.

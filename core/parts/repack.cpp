@@ -258,8 +258,23 @@ class Repacker {
       out_.notes.push_back(std::move(note.text));
     Blob bytes(image.write());
     WEXLO_CHECK(account(bytes, image, edited));
+    cover(image, bytes);
     out_.sha256 = sha256_hex(bytes);
     return bytes;
+  }
+
+  /// What speaks of the image's bytes: in the image it was renewed, elsewhere it is stale now.
+  void cover(const Image& image, const Blob& bytes) {
+    const std::string partition(boot::partition_kind(image));
+    if (in_.id_digest) out_.renewed.emplace_back("the id in the header");
+    const auto matches = verified::own_digest_matches(bytes.view());
+    if (matches && *matches == true)
+      out_.renewed.emplace_back("the digest in the image's own footer");
+    if (partition.empty() || image.kind() == "vbmeta") return;
+    out_.not_covered.push_back(fmt::format(
+        "the phone's vbmeta has the digest of the stock {0}: an unlocked phone warns and starts, a "
+        "locked one stops. wexlo seal with {0} and vbmeta renews it.",
+        partition));
   }
 
   /// The output, read afresh, is what was meant: an encoder that gave other content than it was

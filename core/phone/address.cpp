@@ -2,6 +2,8 @@
 
 #include <array>
 
+#include <fmt/format.h>
+
 #include "text/text.hpp"
 
 namespace wexlo {
@@ -11,7 +13,10 @@ Error no_address(std::string_view text) {
   return {.code = ErrorCode::Usage,
           .message = "this is no phone's address",
           .expected = "fastboot+tcp://HOST:PORT, fastboot+udp://HOST:PORT or fastboot+usb://SERIAL",
-          .found = std::string(text)};
+          .found = std::string(text),
+          .hint = text.contains("://") || text.empty()
+                      ? ""
+                      : fmt::format("Did you mean fastboot+tcp://{}?", text)};
 }
 
 }  // namespace

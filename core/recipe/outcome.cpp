@@ -36,10 +36,14 @@ Status check_matches(const std::vector<std::vector<EditReport>>& reports) {
     any |= done || with(Outcome::NoMatch) || with(Outcome::Skipped);
     if (done || edit.may_miss || !with(Outcome::NoMatch)) continue;
     return fail({.code = ErrorCode::NoMatch,
-                 .message = fmt::format("recipe {}: \"{}\" matches nothing in this image",
-                                        edit.recipe, edit.summary),
-                 .hint = "Check the path in the recipe (wexlo unpack shows the ramdisk), or say "
-                         "may_miss = true there."});
+                 .message = fmt::format("recipe {}: \"{}\" matches nothing in {}", edit.recipe,
+                                        edit.summary,
+                                        reports.size() == 1 ? "this image" : "any of the images"),
+                 .hint = reports.size() == 1
+                             ? "What it looks for may be in another image: wexlo prepare looks at "
+                               "all of the firmware. wexlo unpack shows this one's ramdisk."
+                             : "Check the path in the recipe (wexlo unpack shows a ramdisk), or "
+                               "say may_miss = true there."});
   }
   if (any || reports.front().empty()) return {};
   return fail(

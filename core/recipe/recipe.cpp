@@ -8,6 +8,7 @@
 #include "base/contains.hpp"
 #include "base/source.hpp"
 #include "recipe/fields.hpp"
+#include "text/nearest.hpp"
 #include "text/toml_read.hpp"
 
 namespace wexlo {
@@ -209,6 +210,13 @@ Error error_of(const std::vector<Mistake>& mistakes, std::string file) {
   return error;
 }
 
+Error unknown_recipe(const std::string& spec, const std::vector<std::string>& names) {
+  return {.code = ErrorCode::NotFound,
+          .message = "no recipe of this name comes with Wexlo",
+          .file = spec,
+          .hint = did_you_mean(spec, names) + "wexlo recipes lists them."};
+}
+
 struct Found {
   std::string text;
   FileStorePtr files;
@@ -216,16 +224,21 @@ struct Found {
 
 Result<Found> find_recipe(const std::string& spec) {
   if (!spec.starts_with('@')) {
-    WEXLO_TRY(const SourcePtr source, open_file(spec));
-    WEXLO_TRY(const Blob text, read_all(*source, kMaxRecipe));
+    const auto opened = open_file(spec);
+    if (!opened) {
+      Error why = opened.error();
+      if (why.code == ErrorCode::NotFound) why.message = "there is no recipe file of this name";
+      return fail(std::move(why));
+    }
+    WEXLO_TRY(const Blob text, read_all(**opened, kMaxRecipe));
     return Found{std::string(as_text(text.view())), files_beside(fs::path(spec).parent_path())};
   }
-  for (const BundledRecipe& bundled : bundled_recipes())
-    if ("@" + bundled.name == spec) return Found{std::string(bundled.text), files_beside({})};
-  return fail({.code = ErrorCode::NotFound,
-               .message = "no recipe of that name comes with Wexlo",
-               .file = spec,
-               .hint = "See: wexlo recipes"});
+  std::vector<std::string> names;
+  for (const BundledRecipe& bundled : bundled_recipes()) {
+    names.push_back("@" + bundled.name);
+    if (names.back() == spec) return Found{std::string(bundled.text), files_beside({})};
+  }
+  return fail(unknown_recipe(spec, names));
 }
 
 }  // namespace
@@ -289,7 +302,9 @@ Status check_settings(const std::vector<Recipe>& recipes, const Settings& settin
     if (!known.contains(name))
       return fail({.code = ErrorCode::Usage,
                    .message = fmt::format("no recipe of this call has a parameter \"{}\"", name),
-                   .expected = fmt::format("{}", fmt::join(known, ", "))});
+                   .expected = fmt::format("{}", fmt::join(known, ", ")),
+                   .hint = did_you_mean(name, std::vector(known.begin(), known.end())) +
+                           "wexlo recipes shows the parameters of those that come with Wexlo."});
   return {};
 }
 

@@ -71,9 +71,9 @@ Result<Bytes> blob_of(const EVP_PKEY* key) {
 
 Error no_key() {
   return {.code = ErrorCode::BadValue,
-          .message = "this is no public key",
+          .message = "this is no key",
           .expected = "PEM (public key, certificate, private key), or a public key blob",
-          .hint = "Show a PEM file with: openssl pkey -pubin -in FILE -text"};
+          .hint = "wexlo keys new makes a signing key; wexlo keys show shows one."};
 }
 
 bool is_pem(View file) {
