@@ -14,9 +14,6 @@
 namespace wexlo::cli {
 namespace {
 
-/// Bytes of images that are kept at most.
-constexpr std::uint64_t kCacheBound = std::uint64_t{2} << 30;
-
 struct BatchArguments {
   std::string tray;
   bool no_cache = false, dry_run = false, force = false;
@@ -96,11 +93,14 @@ std::optional<Error> refusal(const BatchArguments& options, const std::vector<Tr
 }
 
 Result<Reply> run_batch(const BatchArguments& options, const Session& session) {
-  WEXLO_TRY(const auto jobs, read_tray(options.tray));
+  WEXLO_TRY(auto jobs, read_tray(options.tray));
+  for (TrayJob& job : jobs)
+    job.wish.technician = session.settings.technician;
   TrayOptions tray{.dry_run = options.dry_run};
   if (options.force) tray.overwrite = Overwrite::Replace;
-  if (const auto folder = cache_folder(); folder && !options.no_cache)
-    tray.cache = std::make_shared<ImageCache>(*folder, kCacheBound);
+  if (const auto folder = cache_folder();
+      folder && !options.no_cache && session.settings.cache_bound > 0)
+    tray.cache = std::make_shared<ImageCache>(*folder, session.settings.cache_bound);
   WEXLO_TRY(const auto rows, run_tray(jobs, tray, session.context));
   Reply reply;
   reply.result = {{"jobs", rows_json(rows)},
@@ -119,10 +119,10 @@ Result<Reply> run_batch(const BatchArguments& options, const Session& session) {
 
 }  // namespace
 
-void add_batch(CLI::App& app, Session& session, int& exit_code) {
+void add_batch(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<BatchArguments>();
-  Command(app, "batch", "A tray of phones: many kits in one go")
-      .positional("JOBS", options->tray, "The tray's file (TOML)")
+  Command(commands, "batch")
+      .operand("JOBS.toml", options->tray, "The tray's file (TOML)")
       .flag("--no-cache", options->no_cache, "Keep no images for the next time, and use none")
       .flag("--dry-run", options->dry_run, "Everything but writing the kits")
       .flag("--force", options->force, "Replace kits that are there already")

@@ -56,26 +56,18 @@ class Drawing {
     row("", name_of(walk_.structs.front()), about(walk_.structs.front()),
         state(walk_.structs.front()));
     below(0, "");
-    std::size_t names = 0, abouts = 0;
-    for (const Row& one : rows_) {
-      names = std::max(names, width(one.name));
-      abouts = std::max(abouts, width(one.about));
-    }
-    std::string out;
-    for (const Row& one : rows_)
-      out += fmt::format("  {}{}  {}{}  {}\n", one.name, std::string(names - width(one.name), ' '),
-                         one.about, std::string(abouts - width(one.about), ' '), one.state);
-    return out;
+    return table_.text(session_.paint);
   }
 
  private:
-  struct Row {
-    std::string name, about, state;
-  };
-
   void row(const std::string& lead, const std::string& name, const std::string& about,
-           std::string state) {
-    rows_.push_back({lead + printable(name), printable(about), std::move(state)});
+           const std::string& state) {
+    // Where the row goes on over lines, the branch below it does, too.
+    std::string below = lead;
+    if (const std::size_t end = below.find("├─ "); end != below.npos)
+      below.replace(end, below.size(), "│");
+    if (const std::size_t end = below.find("└─ "); end != below.npos) below.erase(end);
+    table_.row({lead + printable(name), printable(about), state}, below);
   }
 
   static std::string name_of(const ChainStruct& one) {
@@ -156,7 +148,7 @@ class Drawing {
 
   const verified::Walk& walk_;
   const Session& session_;
-  std::vector<Row> rows_;
+  Table table_{{"", "", ""}};
 };
 
 }  // namespace

@@ -8,6 +8,7 @@
 
 #include "base/output.hpp"
 #include "chain.hpp"
+#include "check_text.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
@@ -17,12 +18,6 @@
 namespace wexlo::cli {
 namespace {
 
-struct CheckArguments {
-  std::vector<std::string> paths, rollback;
-  std::string against, key, lock_state, slot, repair;
-  bool no_trees = false, force = false, whole = false;
-};
-
 Result<std::uint64_t> number_of(std::string_view text, const std::string& whole,
                                 std::uint64_t most) {
   std::uint64_t out = 0;
@@ -30,8 +25,9 @@ Result<std::uint64_t> number_of(std::string_view text, const std::string& whole,
   if (bad == std::errc() && end == text.data() + text.size() && out <= most) return out;
   return fail({.code = ErrorCode::Usage,
                .message = "--rollback needs a location and the index stored there",
-               .expected = "LOC=N with LOC 0 to 31, e.g. 0=1788566400",
-               .found = whole});
+               .expected = "LOC=N with LOC 0 to 31",
+               .found = whole,
+               .hint = "For example --rollback 0=1788566400"});
 }
 
 Result<CheckOptions> core_options(const CheckArguments& options) {
@@ -83,6 +79,7 @@ Json result_json(const Checked& checked) {
           {"unlocked", verified::outlook_name(checked.unlocked.outlook)},
           {"locked_reason", checked.locked.sentence},
           {"unlocked_reason", checked.unlocked.sentence},
+          {"taken_unlocked", checked.taken_unlocked},
           {"startable", checked.startable},
           {"slot", checked.slot.empty() ? Json() : Json(checked.slot)},
           {"root_key", checked.root == RootKey::Given   ? "given"
@@ -97,90 +94,6 @@ Json result_json(const Checked& checked) {
           {"against", against}};
 }
 
-class Text {
- public:
-  Text(const Checked& checked, const Session& session) : checked_(checked), session_(session) {}
-
-  std::string run() {
-    verdict("locked", checked_.locked);
-    verdict("unlocked", checked_.unlocked);
-    if (const std::string chain = chain_text(checked_.walk, session_); !chain.empty())
-      out_ += "\n" + chain;
-    partitions();
-    if (!checked_.walk.digest.empty())
-      out_ += fmt::format("\n  vbmeta digest {} {}\n", checked_.walk.digest_algorithm,
-                          checked_.walk.digest);
-    for (const AgainstStock& one : checked_.against)
-      stranger(one);
-    if (!out_.empty()) out_ += "\n";
-    return std::move(out_);
-  }
-
- private:
-  void verdict(const char* state, const Verdict& verdict) {
-    const std::string label = fmt::format("{:<10}", state);
-    const std::string word = fmt::format("{:<12}", verified::outlook_name(verdict.outlook));
-    out_ += fmt::format("  {}{} {}\n", label,
-                        verdict.starts() ? session_.paint.good(word)
-                        : verdict.outlook == verified::Outlook::CannotTell
-                            ? session_.paint.warning(word)
-                            : session_.paint.bad(word),
-                        printable(verdict.sentence));
-  }
-
-  void partitions() {
-    Table table({"partition", "status", ">size", ""});
-    for (const CheckedPartition& one : checked_.partitions) {
-      const bool good = one.status == "ok";
-      const bool soft =
-          one.status == "missing" || one.status == "disabled" || one.status == "unsigned";
-      table.row({printable(one.name),
-                 good   ? session_.paint.good(one.status)
-                 : soft ? session_.paint.warning(one.status)
-                        : session_.paint.bad(one.status),
-                 one.size == 0 ? "-" : human_size(one.size), printable(one.detail)});
-    }
-    if (!table.empty()) out_ += "\n" + table.text(session_.paint);
-  }
-
-  void list(const char* title, const std::vector<std::string>& texts, bool bad) {
-    for (std::size_t i = 0; i < texts.size(); ++i) {
-      const std::string text = printable(texts[i]);
-      out_ += fmt::format("  {:<12}{}\n", i == 0 ? title : "",
-                          bad ? session_.paint.warning(text) : text);
-    }
-  }
-
-  void stranger(const AgainstStock& one) {
-    out_ += fmt::format("\n{} against the firmware\n  {}\n",
-                        session_.paint.heading(printable(one.partition)), printable(one.sentence));
-    list("build", one.evidence, false);
-    std::vector<std::string> changes;
-    constexpr std::size_t kMost = 12;
-    for (const Difference& d : one.changes) {
-      if (changes.size() == kMost && !session_.globals.verbose) {
-        changes.push_back(fmt::format("… and {} more: --verbose", one.changes.size() - kMost));
-        break;
-      }
-      std::string text =
-          fmt::format("{} {} {}", area_name(d.area), difference_name(d.kind), d.where);
-      if (!d.before.empty() || !d.after.empty())
-        text += fmt::format(": {} -> {}", d.before.empty() ? "(none)" : d.before,
-                            d.after.empty() ? "(none)" : d.after);
-      changes.push_back(std::move(text));
-      for (const std::string& line : d.lines)
-        if (line.starts_with('+') || line.starts_with('-')) changes.push_back("  " + line);
-    }
-    list("changed", changes, false);
-    list("lowered", one.lowered, true);
-    list("unexplained", one.unexplained, true);
-  }
-
-  const Checked& checked_;
-  const Session& session_;
-  std::string out_;
-};
-
 /// Writes repaired copies, each complete or not at all.
 Status repair(const CheckArguments& options, const CheckOptions& core, Reply& reply,
               const Session& session) {
@@ -188,9 +101,6 @@ Status repair(const CheckArguments& options, const CheckOptions& core, Reply& re
   constexpr std::uint64_t kPiece = 4u << 20;
   WEXLO_TRY(const auto repaired, repair_images(options.paths, core, session.context));
   const fs::path folder = options.repair;
-  std::error_code error;
-  fs::create_directories(folder, error);
-  if (error) return fail(io_error(error.value(), "cannot make the folder", folder.string()));
   Json rows = Json::array();
   for (const RepairedImage& one : repaired) {
     const fs::path target = folder / (one.partition + ".img");
@@ -223,20 +133,22 @@ Result<Reply> run_check(const CheckArguments& options, const Session& session) {
   Reply reply;
   reply.result = result_json(checked);
   reply.text = session.paint.heading(printable(fmt::format("{}", fmt::join(options.paths, " ")))) +
-               "\n" + Text(checked, session).run();
+               "\n" + check_text(checked, options, session);
   reply.findings = checked.findings;
   for (const Finding& one : reply.findings)
     if (one.level == Level::Problem) reply.well = false;
   if (!options.repair.empty()) WEXLO_CHECK(repair(options, core, reply, session));
+  reply.ending = check_verdict(checked, options, session);
+  if (!reply.well) reply.reasons = reply.ending;
   return reply;
 }
 
 }  // namespace
 
-void add_check(CLI::App& app, Session& session, int& exit_code) {
+void add_check(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<CheckArguments>();
-  Command(app, "check", "Tell whether images are valid, and whether a phone would start them")
-      .positional("PATH", options->paths, "Images, a folder of them, firmware, or a kit")
+  Command(commands, "check")
+      .operand("PATH", options->paths, "Images, a folder of them, firmware, or a kit")
       .option("--against", "FIRMWARE", options->against,
               "Their stock firmware: what was changed, and the rest of the chain")
       .option("--key", "PUBKEY", options->key,

@@ -2,30 +2,30 @@
 /// One function a command: adds it to the program's options. The command runs when its callback is
 /// called; its exit code goes to `exit_code`.
 
-namespace CLI {
-class App;
-}
-
 namespace wexlo::cli {
 
 struct Session;
+struct Commands;
 
-void add_inspect(CLI::App& app, Session& session, int& exit_code);
-void add_extract(CLI::App& app, Session& session, int& exit_code);
-void add_unpack(CLI::App& app, Session& session, int& exit_code);
-void add_repack(CLI::App& app, Session& session, int& exit_code);
-void add_compare(CLI::App& app, Session& session, int& exit_code);
-void add_patch(CLI::App& app, Session& session, int& exit_code);
-void add_restore(CLI::App& app, Session& session, int& exit_code);
-void add_check(CLI::App& app, Session& session, int& exit_code);
-void add_seal(CLI::App& app, Session& session, int& exit_code);
-void add_keys(CLI::App& app, Session& session, int& exit_code);
-void add_prepare(CLI::App& app, Session& session, int& exit_code);
-void add_batch(CLI::App& app, Session& session, int& exit_code);
-void add_sheet(CLI::App& app, Session& session, int& exit_code);
-void add_insert(CLI::App& app, Session& session, int& exit_code);
-void add_draw(CLI::App& app, Session& session, int& exit_code);
-void add_recipes(CLI::App& app, Session& session, int& exit_code);
-void add_demo(CLI::App& app, Session& session, int& exit_code);
+void add_inspect(Commands& commands, Session& session, int& exit_code);
+void add_extract(Commands& commands, Session& session, int& exit_code);
+void add_unpack(Commands& commands, Session& session, int& exit_code);
+void add_repack(Commands& commands, Session& session, int& exit_code);
+void add_compare(Commands& commands, Session& session, int& exit_code);
+void add_patch(Commands& commands, Session& session, int& exit_code);
+void add_restore(Commands& commands, Session& session, int& exit_code);
+void add_check(Commands& commands, Session& session, int& exit_code);
+void add_seal(Commands& commands, Session& session, int& exit_code);
+void add_keys(Commands& commands, Session& session, int& exit_code);
+void add_prepare(Commands& commands, Session& session, int& exit_code);
+void add_batch(Commands& commands, Session& session, int& exit_code);
+void add_sheet(Commands& commands, Session& session, int& exit_code);
+void add_insert(Commands& commands, Session& session, int& exit_code);
+void add_draw(Commands& commands, Session& session, int& exit_code);
+void add_recipes(Commands& commands, Session& session, int& exit_code);
+void add_help(Commands& commands, Session& session, int& exit_code);
+void add_explain(Commands& commands, Session& session, int& exit_code);
+void add_complete(Commands& commands, Session& session, int& exit_code);
+void add_demo(Commands& commands, Session& session, int& exit_code);
 
 }  // namespace wexlo::cli

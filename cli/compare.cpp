@@ -43,7 +43,22 @@ std::string line_text(const std::string& line, const Paint& paint) {
 std::string shorten(const std::string& text, bool all) {
   constexpr std::size_t kMost = 48;
   const std::string safe = printable(text);
-  return all || safe.size() <= kMost ? safe : safe.substr(0, kMost - 1) + "…";
+  if (all || safe.size() <= kMost) return safe;
+  std::size_t end = kMost - 1;
+  while (end > 0 && (static_cast<unsigned char>(safe[end]) & 0xc0) == 0x80)
+    --end;
+  return safe.substr(0, end) + "…";
+}
+
+/// Where two long values begin alike, what they share is left out: up to the end of a word.
+std::pair<std::string, std::string> differing(const Difference& d, bool all) {
+  constexpr std::size_t kWorthIt = 16;
+  const auto [one, other] = std::ranges::mismatch(d.before, d.after);
+  auto same = static_cast<std::size_t>(one - d.before.begin());
+  same = d.before.substr(0, same).find_last_of(" ,:/") + 1;  // none: 0
+  if (all || same < kWorthIt || d.after.empty()) same = 0;
+  const std::string mark = same > 0 ? "…" : "";
+  return {mark + shorten(d.before.substr(same), all), mark + shorten(d.after.substr(same), all)};
 }
 
 std::string image_text(const ImageComparison& one, const Session& session) {
@@ -54,9 +69,11 @@ std::string image_text(const ImageComparison& one, const Session& session) {
     out += "  " + printable(sentence) + "\n";
   if (!one.differences.empty()) {
     Table table({"area", "change", "where", "before", "after"});
-    for (const Difference& d : one.differences)
+    for (const Difference& d : one.differences) {
+      const auto [before, after] = differing(d, all);
       table.row({std::string(area_name(d.area)), std::string(difference_name(d.kind)),
-                 shorten(d.where, all), shorten(d.before, all), shorten(d.after, all)});
+                 printable(d.where), before, after});
+    }
     out += "\n" + table.text(session.paint);
   }
   for (const Difference& d : one.differences) {
@@ -97,11 +114,11 @@ Result<Reply> run_compare(const CompareArguments& options, const Session& sessio
 
 }  // namespace
 
-void add_compare(CLI::App& app, Session& session, int& exit_code) {
+void add_compare(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<CompareArguments>();
-  Command(app, "compare", "Tell what differs between two images, parts folders or firmwares")
-      .positional("A", options->a, "The first")
-      .positional("B", options->b, "The second")
+  Command(commands, "compare")
+      .operand("A", options->a, "An image, a parts folder or a package")
+      .operand("B", options->b, "What it is compared with")
       .runs([=, &session, &exit_code] {
         exit_code = finish(session, "compare", run_compare(*options, session));
       });

@@ -44,13 +44,33 @@ class Demo {
     WEXLO_CHECK(make_inputs());
     WEXLO_CHECK(job());
     if (all_) WEXLO_CHECK(others());
-    say(
-        fmt::format("Done. The kit is in {}: flash/ to write, stock/ for the way back, plan.toml "
-                    "with the steps, kit.json with all digests. Try the commands yourself.",
-                    path("kit")));
+    tell_end();
     reply_.result["folder"] = folder_.string();
     reply_.result["steps"] = std::move(steps_);
     return std::move(reply_);
+  }
+
+  /// What was done, and what to look at.
+  void tell_end() {
+    if (session_.globals.json || session_.globals.quiet) return;
+    say("Done: an image was taken out of its package, patched, proven, undone, and made into a "
+        "kit. "
+        "What to look at now:");
+    struct Look {
+      std::string line, about;
+    };
+    std::vector<Look> looks{
+        {"less " + path("kit/plan.txt"), "the steps for the bench, and the way back"},
+        {"xdg-open " + path("kit/report.html"), "the report that stays with the phone"},
+        {"wexlo inspect " + path("init_boot-patched.img"), "whose patch an image carries"},
+        {"wexlo draw " + path("images/init_boot.img") + " " + path("init_boot-patched.img") +
+             " -o changes.svg",
+         "what was changed, to scale"},
+        {"wexlo", "the tasks of a bench, with your own firmware"},
+    };
+    for (const Look& one : looks)
+      tell(fmt::format("  {}\n      {}\n", session_.paint.good(one.line), one.about));
+    tell(all_ ? "" : "wexlo demo --all has two older phones, an update and a tray of phones.\n");
   }
 
   Status make_folder(Overwrite overwrite) {
@@ -216,7 +236,7 @@ class Demo {
   std::string path(std::string_view name) const { return (folder_ / name).string(); }
 
   void tell(const std::string& text) {
-    print(session_.out, text);
+    cli::tell(session_, session_.out, text);
     session_.out.flush();
   }
 
@@ -276,10 +296,10 @@ class Demo {
 
 }  // namespace
 
-void add_demo(CLI::App& app, Session& session, int& exit_code) {
+void add_demo(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<DemoArguments>();
-  Command(app, "demo", "Make an invented phone's firmware and do the job on it")
-      .positional("DIR", options->folder, "Folder to make (default: wexlo-demo)", Need::Optional)
+  Command(commands, "demo")
+      .operand("DIR", options->folder, "Folder to make (default: wexlo-demo)", Need::Optional)
       .flag("--all", options->all, "Besides: two older phones, and an incremental package")
       .flag("--force", options->force, "Replace a demo folder that is there already")
       .runs([=, &session, &exit_code] {

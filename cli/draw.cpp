@@ -19,7 +19,8 @@ Error ending_error(const std::string& file) {
   return {.code = ErrorCode::Usage,
           .message = "the file's ending says how it is drawn",
           .file = file,
-          .expected = ".svg, .png or .pdf"};
+          .expected = ".svg, .png or .pdf",
+          .hint = "For example -o figure.svg"};
 }
 
 Result<Bytes> written(const figure::Scene& scene, const std::string& file) {
@@ -49,11 +50,11 @@ Result<Reply> run_draw(const DrawArguments& options, const Session& session) {
 
 }  // namespace
 
-void add_draw(CLI::App& app, Session& session, int& exit_code) {
+void add_draw(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<DrawArguments>();
-  Command(app, "draw", "A byte map, a change map, super, the chain, a payload: as a figure")
-      .positional("PATH", options->path, "An image, a package or a folder of images")
-      .positional("PATH2", options->other, "A second image: what differs is drawn", Need::Optional)
+  Command(commands, "draw")
+      .operand("PATH", options->path, "An image, a package or a folder of images")
+      .operand("PATH2", options->other, "A second image: what differs is drawn", Need::Optional)
       .option("-o,--output", "FILE", options->file, "FILE.svg, FILE.png or FILE.pdf",
               Need::Required)
       .choice("--figure", {"bytes", "changes", "super", "chain", "payload"}, options->figure,

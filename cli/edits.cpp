@@ -11,37 +11,89 @@
 namespace wexlo::cli {
 
 void add_recipe_options(Command& command, RecipeOptions& options, Need need) {
-  command
-      .list("-r,--recipe", "RECIPE", options.recipes,
-            "A recipe file, or @NAME for one that comes with Wexlo; several in their order", need)
+  command.section(Section::Recipes)
+      .option("-r,--recipe", "RECIPE", options.recipes,
+              "A recipe file, or @NAME for one that comes with Wexlo; edits are done in the order "
+              "of the recipes",
+              need)
       .option("--set", "NAME=VALUE", options.settings,
               "A value for a recipe's parameter; arch= is the phone's processor")
       .flag("--onto-foreign", options.onto_foreign, "Patch on top of another tool's patch");
 }
+
+namespace {
+
+/// Other names that processors go by.
+std::string meant_processor(const std::string& word) {
+  struct Alias {
+    std::string_view word, processor;
+  };
+  constexpr Alias kAliases[] = {
+      {"aarch64", "arm64"}, {"arm64-v8a", "arm64"}, {"armv8", "arm64"},   {"armeabi-v7a", "arm"},
+      {"armv7", "arm"},     {"arm32", "arm"},       {"amd64", "x86_64"},  {"x86-64", "x86_64"},
+      {"i386", "x86"},      {"i686", "x86"},        {"riscv", "riscv64"},
+  };
+  for (const Alias& one : kAliases)
+    if (one.word == word) return fmt::format("Did you mean {}?", one.processor);
+  return {};
+}
+
+}  // namespace
 
 Result<Settings> settings_of(const std::vector<std::string>& given) {
   Settings settings;
   for (const std::string& setting : given) {
     const std::size_t equals = setting.find('=');
     if (equals == std::string::npos || equals == 0)
-      return fail(
-          {.code = ErrorCode::Usage, .message = "--set needs NAME=VALUE", .found = setting});
+      return fail({.code = ErrorCode::Usage,
+                   .message = "--set needs NAME=VALUE",
+                   .found = setting,
+                   .hint = "For example --set arch=arm64"});
     settings[setting.substr(0, equals)] = setting.substr(equals + 1);
   }
-  constexpr std::array kProcessors{"arm64", "arm", "x86_64", "x86", "riscv64"};
+  static const std::vector<std::string> kProcessors{"arm64", "arm", "x86_64", "x86", "riscv64"};
   const auto arch = settings.find("arch");
   if (arch != settings.end() && std::ranges::find(kProcessors, arch->second) == kProcessors.end())
     return fail({.code = ErrorCode::Usage,
                  .message = "--set arch= needs the phone's processor",
                  .expected = fmt::format("{}", fmt::join(kProcessors, ", ")),
-                 .found = arch->second});
+                 .found = arch->second,
+                 .hint = meant_processor(arch->second)});
   return settings;
 }
 
-Result<std::vector<Recipe>> load(const RecipeOptions& options, std::string& architecture) {
+std::vector<std::string> recipe_files(const std::vector<std::string>& given,
+                                      const UserSettings& settings) {
+  std::vector<std::string> out = given;
+  if (settings.recipes.empty()) return out;
+  const auto bundled = bundled_recipes();
+  for (std::string& one : out) {
+    if (!one.starts_with('@') || one.size() == 1) continue;
+    const std::string name = one.substr(1);
+    if (std::ranges::find(bundled, name, &BundledRecipe::name) != bundled.end()) continue;
+    std::error_code ignored;
+    for (const auto& file :
+         {settings.recipes / (name + ".toml"), settings.recipes / name / "recipe.toml"})
+      if (one.starts_with('@') && std::filesystem::is_regular_file(file, ignored))
+        one = file.string();
+  }
+  return out;
+}
+
+std::string sheet_file(const std::string& given, const UserSettings& settings) {
+  std::error_code ignored;
+  if (given.empty() || settings.sheets.empty() || std::filesystem::exists(given, ignored))
+    return given;
+  for (const auto& file : {settings.sheets / given, settings.sheets / (given + ".toml")})
+    if (std::filesystem::is_regular_file(file, ignored)) return file.string();
+  return given;
+}
+
+Result<std::vector<Recipe>> load(const RecipeOptions& options, const UserSettings& settings_of_user,
+                                 std::string& architecture) {
   WEXLO_TRY(const Settings settings, settings_of(options.settings));
   if (const auto at = settings.find("arch"); at != settings.end()) architecture = at->second;
-  return load_recipes(options.recipes, settings);
+  return load_recipes(recipe_files(options.recipes, settings_of_user), settings);
 }
 
 Json edits_json(const std::vector<EditReport>& edits) {

@@ -21,7 +21,13 @@ void add_recipe_options(Command& command, RecipeOptions& options, Need need = Ne
 /// @param architecture  set where the user told it. Errors: Usage (a setting that is not
 /// NAME=VALUE), and those of load_recipes.
 [[nodiscard]] Result<std::vector<Recipe>> load(const RecipeOptions& options,
+                                               const UserSettings& settings,
                                                std::string& architecture);
+/// `@NAME` of the user's own folder of recipes becomes that file; others stay as they are.
+[[nodiscard]] std::vector<std::string> recipe_files(const std::vector<std::string>& given,
+                                                    const UserSettings& settings);
+/// `NAME` that is no file becomes NAME.toml of the user's folder of sheets, where it is there.
+[[nodiscard]] std::string sheet_file(const std::string& given, const UserSettings& settings);
 
 [[nodiscard]] Json edits_json(const std::vector<EditReport>& edits);
 [[nodiscard]] Json ranges_json(const std::vector<ChangedRange>& ranges);

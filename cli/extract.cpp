@@ -80,7 +80,15 @@ void add_notes(const Firmware& firmware, const std::string& file, Reply& reply) 
   }
 }
 
+/// `-o init_boot.img` is the image itself, as everybody means it; a folder that is there stays one.
+bool names_image(const std::string& path) {
+  std::error_code ignored;
+  const std::string ending = lower_case(std::filesystem::path(path).extension().string());
+  return ending == ".img" && !std::filesystem::is_directory(path, ignored);
+}
+
 Result<Reply> run_extract(ExtractArguments options, const Session& session) {
+  if (names_image(options.folder)) options.extract.file = options.folder;
   if (options.force) options.extract.overwrite = Overwrite::Replace;
   if (!options.list && options.folder.empty())
     return fail({.code = ErrorCode::Usage,
@@ -128,7 +136,10 @@ Result<Reply> run_extract(ExtractArguments options, const Session& session) {
   for (const std::string& name : extracted.empty)
     reply.findings.push_back({Level::Note, FindingCode::EmptyPartition,
                               "The partition has no bytes here: nothing was written.", name});
-  reply.result["manifest"] = (std::filesystem::path(options.folder) / kExtractManifest).string();
+  reply.result["manifest"] =
+      options.extract.file.empty()
+          ? Json((std::filesystem::path(options.folder) / kExtractManifest).string())
+          : Json();
   reply.text = table.text(session.paint);
   return reply;
 }
@@ -143,14 +154,15 @@ Result<std::string> read_key_file(const std::string& path) {
   return std::string(as_text(bytes.view()));
 }
 
-void add_extract(CLI::App& app, Session& session, int& exit_code) {
+void add_extract(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<ExtractArguments>();
-  Command(app, "extract", "Take partitions out of a firmware, verified")
-      .positional("FIRMWARE", options->firmware, "The package: a file, a folder, or an address")
-      .positional("PARTITION", options->extract.partitions,
-                  "Partitions; none: the boot chain. A file here is a further package of the set",
-                  Need::Optional)
-      .option("-o,--output", "DIR", options->folder, "Folder for the images")
+  Command(commands, "extract")
+      .operand("FIRMWARE", options->firmware, "The package: a file, a folder, or an address")
+      .operand("PARTITION", options->extract.partitions,
+               "Partitions; none: the boot chain. A file here is a further package of the set",
+               Need::Optional)
+      .option("-o,--output", "DIR", options->folder,
+              "Folder for the images; for one partition, also its file: NAME.img")
       .flag("--all", options->extract.all, "Every partition")
       .flag("--list", options->list,
             "Show what there is and what would be taken out; write nothing")
@@ -170,7 +182,7 @@ void add_extract(CLI::App& app, Session& session, int& exit_code) {
                           !std::ranges::all_of(options->extract.partitions, names_package);
         exit_code = finish(session, "extract",
                            both ? fail({.code = ErrorCode::Usage,
-                                        .message = "--all excludes PARTITION",
+                                        .message = "--all and PARTITION contradict each other",
                                         .hint = "Name partitions, or take all."})
                                 : run_extract(*options, session));
       });

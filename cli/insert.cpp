@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "commands.hpp"
+#include "job/prepare.hpp"
 #include "options.hpp"
 #include "reply.hpp"
 #include "text/text.hpp"
@@ -73,6 +74,8 @@ Result<Reply> run_insert(const InsertArguments& options, const Session& session)
   Reply reply;
   reply.result = result_json(options, done);
   reply.findings = done.findings;
+  for (const std::string& code : options.accept)
+    if (find_kinds(code).empty()) reply.findings.push_back(unused_code(code));
   reply.text = text_of(session, options, done);
   if (done.stopped) {
     std::vector<std::string> codes;
@@ -82,8 +85,8 @@ Result<Reply> run_insert(const InsertArguments& options, const Session& session)
                           .message = "no package was written because of problems",
                           .file = options.firmware,
                           .found = fmt::format("{}", fmt::join(codes, ", ")),
-                          .hint = fmt::format("Take the image that belongs there. What you know "
-                                              "better is passed with --accept, e.g. --accept {}.",
+                          .hint = fmt::format("Take the image that belongs there. wexlo explain "
+                                              "{} tells more.",
                                               codes.front())};
   }
   return reply;
@@ -91,14 +94,13 @@ Result<Reply> run_insert(const InsertArguments& options, const Session& session)
 
 }  // namespace
 
-void add_insert(CLI::App& app, Session& session, int& exit_code) {
+void add_insert(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<InsertArguments>();
-  Command(app, "insert", "Put images into a package in the place of its own")
-      .positional("FIRMWARE", options->firmware,
-                  "The package: a file or a folder; it stays as it is")
-      .positional("NAME=IMAGE", options->images, "A partition, and the image for it")
+  Command(commands, "insert")
+      .operand("FIRMWARE", options->firmware, "The package: a file or a folder; it stays as it is")
+      .operand("NAME=IMAGE", options->images, "A partition, and the image for it")
       .option("-o,--output", "OUT", options->out, "The package to write", Need::Required)
-      .option("--accept", "CODE", options->accept,
+      .option("--accept", "FINDING", options->accept,
               "Go on in spite of this finding, named by its code")
       .flag("--force", options->force, "Replace an output that is there already")
       .runs([=, &session, &exit_code] {

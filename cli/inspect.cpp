@@ -26,11 +26,11 @@ Result<Reply> run_inspect(const std::vector<std::string>& paths, const std::stri
 
 }  // namespace
 
-void add_inspect(CLI::App& app, Session& session, int& exit_code) {
+void add_inspect(Commands& commands, Session& session, int& exit_code) {
   auto paths = std::make_shared<std::vector<std::string>>();
   auto key = std::make_shared<std::string>();
-  Command(app, "inspect", "Tell what a file or folder is, layer by layer")
-      .positional("PATH", *paths, "Firmware, image, folder or address")
+  Command(commands, "inspect")
+      .operand("PATH", *paths, "Firmware, image, folder or address")
       .option("--key", "PUBKEY", *key, "Verify the payload metadata's signature (PEM)")
       .runs([=, &session, &exit_code] {
         exit_code = finish(session, "inspect", run_inspect(*paths, *key, session));

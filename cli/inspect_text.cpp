@@ -62,7 +62,8 @@ class Teller {
     using Facts = PartitionFacts;
     // A column that has nothing to say is left out.
     const bool packed = any([](const Facts& one) { return one.stored_size != one.size; });
-    const bool payload = any([](const Facts& one) { return one.operations > 0; });
+    const bool payload =
+        session_.globals.verbose && any([](const Facts& one) { return one.operations > 0; });
     const bool digests = any([](const Facts& one) { return !one.sha256.empty(); });
     const bool held = any([](const Facts& one) { return !one.held.empty(); });
     const bool detail = any([](const Facts& one) { return !one.detail.empty(); });
@@ -73,7 +74,7 @@ class Teller {
     if (payload) head.emplace_back(">operations");
     if (held) head.emplace_back("kind");
     if (detail) head.emplace_back("detail");
-    if (digests) head.emplace_back("SHA-256");
+    if (digests) head.emplace_back("~SHA-256");
     if (from) head.emplace_back("from");
     Table table(head);
     for (const Facts& one : item_.partitions) {
@@ -230,7 +231,7 @@ class Teller {
                           session_.paint.bad("permissive by " + printable(word.word)) + " in " +
                               printable(word.where));
     if (!info.parts.empty()) {
-      Table table({"part", ">offset", ">size", "compression", "SHA-256", ""});
+      Table table({"part", ">offset", ">size", "compression", "~SHA-256", ""});
       for (const PartInfo& part : info.parts)
         table.row({part.name, fmt::format("0x{:x}", part.offset), fmt::format("{}", part.size),
                    part.compression, shorten(part.sha256), printable(part.detail)});

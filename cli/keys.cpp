@@ -14,7 +14,7 @@ namespace wexlo::cli {
 namespace {
 
 struct KeysArguments {
-  std::string act, file, output, pem, bits = "4096";
+  std::string file, output, pem, bits = "4096";
   bool force = false;
 };
 
@@ -76,7 +76,8 @@ bool same_file(const std::string& one, const std::string& other) {
   return !one.empty() && !other.empty() && place(one) == place(other);
 }
 
-Result<Reply> run_keys(const KeysArguments& options, const Context& context) {
+/// The files that are written are neither the key nor each other, and not there yet.
+Status check_targets(const KeysArguments& options) {
   for (const std::string& target : {options.output, options.pem})
     if (!target.empty()) {
       WEXLO_CHECK(check_not_input(target, {options.file}));
@@ -88,28 +89,42 @@ Result<Reply> run_keys(const KeysArguments& options, const Context& context) {
                  .message = "two of the files are the same one",
                  .file = options.output.empty() ? options.pem : options.output,
                  .hint = "Give each its own name."});
-  if (options.act == "new") return make_key(options, context);
-  if (options.act == "show") return show_key(options);
-  return fail({.code = ErrorCode::Usage,
-               .message = "keys needs to know what to do",
-               .expected = "new or show",
-               .found = options.act});
+  return {};
+}
+
+Result<Reply> run_new(const KeysArguments& options, const Context& context) {
+  WEXLO_CHECK(check_targets(options));
+  return make_key(options, context);
+}
+
+Result<Reply> run_show(const KeysArguments& options) {
+  WEXLO_CHECK(check_targets(options));
+  return show_key(options);
+}
+
+void add_public(Command& command, const std::shared_ptr<KeysArguments>& options) {
+  command.option("-o,--output", "BLOB", options->output, "Write the public key blob there")
+      .option("--pem", "FILE", options->pem, "Write the public key as PEM there")
+      .flag("--force", options->force, "Replace files that are there already");
 }
 
 }  // namespace
 
-void add_keys(CLI::App& app, Session& session, int& exit_code) {
-  auto options = std::make_shared<KeysArguments>();
-  Command(app, "keys", "Make a signing key, or show a key's public side")
-      .positional("ACT", options->act, "new or show")
-      .positional("FILE", options->file, "The key: PEM, or for show a public key blob, too")
-      .choice("--bits", {"2048", "4096", "8192"}, options->bits, "Length of a new key")
-      .option("-o,--output", "BLOB", options->output, "Write the public key blob there")
-      .option("--pem", "FILE", options->pem, "Write the public key as PEM there")
-      .flag("--force", options->force, "Replace files that are there already")
-      .runs([=, &session, &exit_code] {
-        exit_code = finish(session, "keys", run_keys(*options, session.context));
-      });
+void add_keys(Commands& commands, Session& session, int& exit_code) {
+  auto made = std::make_shared<KeysArguments>();
+  Command fresh(commands, "keys new");
+  fresh.operand("FILE", made->file, "The key to make, as PEM")
+      .choice("--bits", {"2048", "4096", "8192"}, made->bits, "Length of the key");
+  add_public(fresh, made);
+  fresh.runs([=, &session, &exit_code] {
+    exit_code = finish(session, "keys new", run_new(*made, session.context));
+  });
+  auto shown = std::make_shared<KeysArguments>();
+  Command show(commands, "keys show");
+  show.operand("FILE", shown->file, "The key: PEM, private or public, or a public key blob");
+  add_public(show, shown);
+  show.runs(
+      [=, &session, &exit_code] { exit_code = finish(session, "keys show", run_show(*shown)); });
 }
 
 }  // namespace wexlo::cli

@@ -43,7 +43,7 @@ Result<Reply> run_patch(const PatchArguments& options, const Session& session) {
     WEXLO_CHECK(check_absent(options.output, overwrite));
   }
   PatchOptions how{.onto_foreign = options.recipes.onto_foreign};
-  WEXLO_TRY(auto recipes, load(options.recipes, how.architecture));
+  WEXLO_TRY(auto recipes, load(options.recipes, session.settings, how.architecture));
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
   WEXLO_TRY(const LoadedImage image, load_image(*source));
   auto patched = patch_loaded(image, {partition_of(image), true}, recipes, how, options.image,
@@ -80,12 +80,13 @@ Result<Reply> run_patch(const PatchArguments& options, const Session& session) {
 
 }  // namespace
 
-void add_patch(CLI::App& app, Session& session, int& exit_code) {
+void add_patch(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<PatchArguments>();
-  Command command(app, "patch", "Apply recipes to one image");
-  command.positional("IMAGE", options->image, "The stock image");
+  Command command(commands, "patch");
+  command.operand("IMAGE", options->image, "The stock image");
   add_recipe_options(command, options->recipes);
-  command.option("-o,--output", "OUT", options->output, "The image to write")
+  command.section(Section::Output)
+      .option("-o,--output", "OUT", options->output, "The image to write")
       .flag("--dry-run", options->dry_run, "Tell what would be done, write nothing")
       .flag("--force", options->force, "Replace an image that is there already")
       .runs([=, &session, &exit_code] {

@@ -1,212 +1,218 @@
-/// Everything that needs the option library: its header costs a compiler ten seconds.
+/// Reads a command line and runs its command. The option library's header costs a compiler ten
+/// seconds: only this file and options.cpp have it.
 
 #include "program.hpp"
 
 #include <fmt/format.h>
+#include <sys/ioctl.h>
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
 #include <algorithm>
+#include <charconv>
 #include <system_error>
 
 #include "base/error_kinds.hpp"
 #include "commands.hpp"
+#include "help.hpp"
+#include "line.hpp"
 #include "options.hpp"
 #include "reply.hpp"
-#include "settings.hpp"
 #include "size_text.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {
 
 struct ProgramArguments {
-  std::string color = "auto", config;
-  std::optional<unsigned> jobs;
-  std::string limit;
+  std::string color, config, jobs, limit;
 };
 
 /// Far above any phone's storage.
 constexpr std::uint64_t kMostLimit = std::uint64_t{1} << 50;
 
-bool wants_color(const std::string& color) {
-  if (color == "always") return true;
-  if (color == "never" || std::getenv("NO_COLOR") != nullptr) return false;
+bool wants_color(const std::string& option, const std::string& setting) {
+  if (option == "always") return true;
+  if (option == "never" || (option.empty() && std::getenv("NO_COLOR") != nullptr)) return false;
+  if (option.empty() && setting != "auto") return setting == "always";
   return isatty(STDOUT_FILENO) != 0;
 }
 
-void add_globals(CLI::App& app, ProgramArguments& options, Globals& globals) {
-  app.add_flag("--json", globals.json, "Print one JSON document instead of text");
-  auto* quiet = app.add_flag("-q,--quiet", globals.quiet, "Print findings and errors only");
-  app.add_flag("-v,--verbose", globals.verbose, "Print more detail")->excludes(quiet);
-  app.add_option("--color", options.color, "When to use colours")
-      ->check(CLI::IsMember({"auto", "always", "never"}))
-      ->capture_default_str();
-  app.add_option("--jobs", options.jobs, "Threads to use")->check(CLI::Range(1u, 256u));
-  app.add_option(
-         "--limit", options.limit,
-         "Bytes that decoded content may take in memory, and an image on the disk, e.g. 64G")
-      ->check([](const std::string& text) {
-        return size_from(text, kMostLimit) ? std::string() : "\"" + text + "\" is no size, e.g. 2G";
-      })
-      ->type_name("SIZE");
-  app.add_option("--config", options.config, "Settings file to read")->type_name("FILE");
+/// Of the terminal; 0: the output is none, lines are as long as they are. COLUMNS has the say where
+/// it is in the environment.
+std::size_t terminal_columns() {
+  constexpr std::size_t kMost = 1000;
+  if (const char* text = std::getenv("COLUMNS"))
+    if (const auto given = parse_number(text); given && *given > 0)
+      return std::min<std::size_t>(*given, kMost);
+  winsize size{};
+  if (isatty(STDOUT_FILENO) == 0 || ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) != 0) return 0;
+  return size.ws_col;
 }
 
-void apply_globals(const ProgramArguments& options, Session& session, int& exit_code) {
-  session.paint.on = wants_color(options.color);
+void add_globals(Commands& commands, ProgramArguments& options, Globals& globals) {
+  CLI::App& app = commands.app;
+  app.add_flag("--json", globals.json);
+  app.add_flag("--quiet", globals.quiet);
+  app.add_flag("--verbose", globals.verbose);
+  app.add_option("--color", options.color);
+  app.add_option("--jobs", options.jobs);
+  app.add_option("--limit", options.limit);
+  app.add_option("--config", options.config);
+  commands.table.globals = {
+      {.name = "--json", .about = "One JSON document instead of text"},
+      {.brief = "-q", .name = "--quiet", .about = "Only what is wrong, and why"},
+      {.brief = "-v", .name = "--verbose", .about = "More detail"},
+      {.name = "--color",
+       .value = "auto|always|never",
+       .about = "When to use colours",
+       .choices = {"auto", "always", "never"},
+       .fallback = "auto"},
+      {.name = "--jobs", .value = "N", .about = "Threads to use, 1 to 256"},
+      {.name = "--limit",
+       .value = "SIZE",
+       .about = "How much decoded content may take in memory, and one image on the disk, e.g. 64G"},
+      {.name = "--config", .value = "FILE", .about = "Settings file to read"},
+      {.brief = "-h", .name = "--help", .about = "The page of the command"},
+      {.brief = "-V", .name = "--version", .about = "Name and version"},
+  };
+}
+
+Status apply_jobs(const ProgramArguments& options, Session& session) {
+  constexpr unsigned kMost = 256;
+  session.context.jobs = session.settings.jobs;
+  if (options.jobs.empty()) return {};
+  unsigned jobs = 0;
+  const char* const end = options.jobs.data() + options.jobs.size();
+  const auto [at, bad] = std::from_chars(options.jobs.data(), end, jobs);
+  if (bad != std::errc() || at != end || jobs < 1 || jobs > kMost)
+    return fail({.code = ErrorCode::Usage,
+                 .message = "--jobs does not read",
+                 .expected = "1 to 256",
+                 .found = options.jobs,
+                 .hint = "Give a number of threads, or leave it out."});
+  session.context.jobs = jobs;
+  return {};
+}
+
+Status apply_globals(const ProgramArguments& options, Session& session) {
+  session.paint.on = wants_color(options.color, session.settings.color);
+  session.paint.columns = terminal_columns();
   if (session.globals.quiet || session.globals.json)
     session.context.progress = session.context.steps = {};
-  const auto jobs = jobs_setting(options.jobs, options.config);
-  if (!jobs) {
-    exit_code = finish(session, "wexlo", std::unexpected(jobs.error()));
-    throw CLI::RuntimeError(exit_code);
-  }
-  session.context.jobs = *jobs;
-  if (const auto limit = size_from(options.limit, kMostLimit)) {
-    session.context.decode_bound = *limit;
-    session.context.held = std::make_shared<HeldBytes>(*limit);
-  }
+  WEXLO_TRY(session.settings, read_settings(options.config));
+  session.paint.on = wants_color(options.color, session.settings.color);
+  WEXLO_CHECK(apply_jobs(options, session));
+  if (options.limit.empty()) return {};
+  const auto limit = size_from(options.limit, kMostLimit);
+  if (!limit)
+    return fail({.code = ErrorCode::Usage,
+                 .message = "--limit does not read",
+                 .expected = "a size",
+                 .found = options.limit,
+                 .hint = "For example --limit 2G"});
+  session.context.decode_bound = *limit;
+  session.context.held = std::make_shared<HeldBytes>(*limit);
+  return {};
 }
 
-/// The command that was called, for replies about what went wrong in it.
-std::string running(const CLI::App& app) {
-  const auto called = app.get_subcommands();
-  return called.empty() ? "wexlo" : called.front()->get_name();
+/// What `wexlo` alone shows, and what --help and --version do.
+std::optional<Reply> page_of(const CommandTable& table, const Line& line, const Paint& paint) {
+  Reply reply;
+  if (line.version) {
+    reply.result["version"] = WEXLO_VERSION;
+    reply.text = std::string("wexlo ") + WEXLO_VERSION + "\n";
+  } else if (line.help && line.command != nullptr) {
+    reply.result = command_json(*line.command);
+    reply.text = command_text(table, *line.command, paint);
+  } else if (line.help) {
+    reply.result["tasks"] = tasks_json();
+    reply.text = overview_text(table, paint);
+  } else if (line.command == nullptr) {
+    reply.result["tasks"] = tasks_json();
+    reply.text = tasks_text(paint);
+  } else {
+    return std::nullopt;
+  }
+  return reply;
 }
 
-/// Where the user finds what a command takes.
-std::string help_hint(const CLI::App& app) {
-  const auto called = app.get_subcommands();
-  return called.empty()
-             ? "wexlo --help lists the commands."
-             : fmt::format("wexlo {} --help tells what it takes.", called.front()->get_name());
-}
+/// The program with its commands, for one command line.
+class Program {
+ public:
+  explicit Program(Session& session) : session_(session) {
+    app_.require_subcommand(1);
+    app_.fallthrough();  // global options may follow the command
+    session_.globals = {};
+    add_globals(commands_, options_, session_.globals);
+    for (const auto add :
+         {add_prepare, add_check,   add_restore, add_sheet,   add_batch,  add_inspect, add_compare,
+          add_draw,    add_extract, add_insert,  add_unpack,  add_repack, add_patch,   add_seal,
+          add_recipes, add_keys,    add_help,    add_explain, add_demo,   add_complete})
+      add(commands_, session_, exit_code_);
+  }
 
-/// What a command line leaves out, in the voice of the commands themselves.
-Error left_out(const CLI::App& app, const std::vector<std::string>& arguments) {
-  const auto called = app.get_subcommands();
-  if (called.empty()) {
-    auto word = arguments.begin();
-    for (; word != arguments.end() && word->starts_with('-'); ++word)
-      if (const CLI::Option* known = app.get_option_no_throw(*word);
-          known != nullptr && known->get_items_expected() > 0 && word + 1 != arguments.end())
-        ++word;  // its value
-    return {.code = ErrorCode::Usage,
-            .message = word == arguments.end() ? "no command was given"
-                                               : fmt::format("no command is called \"{}\"", *word),
-            .hint = help_hint(app)};
+  int run(const std::vector<std::string>& arguments) {
+    const auto has = [&](std::string_view word) {
+      return std::ranges::find(arguments, word) != arguments.end();
+    };
+    auto line = read_line(commands_.table, arguments);
+    if (!line || line->command == nullptr || line->help || line->version) {
+      // Nothing was parsed: what the answer's form depends on is looked for by hand.
+      session_.globals.json = has("--json");
+      session_.paint.on = !session_.globals.json && wants_color("", "auto");
+      session_.paint.columns = terminal_columns();
+    }
+    if (!line) return finish(session_, "wexlo", std::unexpected(line.error()));
+    if (auto page = page_of(commands_.table, *line, session_.paint))
+      return finish(session_, "wexlo", std::move(*page));
+    name_ = line->command->name();
+    app_.parse_complete_callback([&] {
+      if (const auto applied = apply_globals(options_, session_); !applied) {
+        exit_code_ = finish(session_, name_, std::unexpected(applied.error()));
+        throw CLI::RuntimeError(exit_code_);
+      }
+    });
+    return parse(std::vector<std::string>(line->words.rbegin(), line->words.rend()));
   }
-  const CLI::App& command = *called.front();
-  Error out{.code = ErrorCode::Usage,
-            .message = command.get_name() + " needs more",
-            .hint = help_hint(app)};
-  for (const CLI::Option* one : command.get_options()) {
-    if (!one->get_required() || one->count() != 0) continue;
-    out.message = fmt::format("{} needs {}{}", command.get_name(), one->get_name(),
-                              one->get_positional() ? "" : " " + one->get_type_name());
-    break;
+
+ private:
+  /// @param words  last first, as the library takes them
+  int parse(std::vector<std::string> words) {
+    try {
+      app_.parse(std::move(words));
+      return exit_code_;
+    } catch (const CLI::RuntimeError& error) {
+      return error.get_exit_code();
+    } catch (const CLI::ParseError& error) {
+      // read_line lets nothing through that the library refuses; this is the net below it.
+      return finish(session_, name_,
+                    fail({.code = ErrorCode::Usage,
+                          .message = "the command line was not understood",
+                          .found = error.what(),
+                          .hint = fmt::format("wexlo help {} shows what it takes.", name_)}));
+    } catch (const std::bad_alloc& why) {
+      return finish(session_, name_, fail(no_memory_error(why, "wexlo " + name_)));
+    } catch (const std::system_error& why) {
+      return finish(session_, name_,
+                    fail(io_error(why.code().value(), "the system refused", name_)));
+    } catch (const std::exception& fault) {
+      return finish(session_, name_, fail(internal_error(fault.what())));
+    }
   }
-  return out;
-}
+
+  Session& session_;
+  CLI::App app_{"", "wexlo"};
+  Commands commands_{app_};
+  ProgramArguments options_;
+  std::string name_ = "wexlo";
+  int exit_code_ = ExitDone;
+};
 
 }  // namespace
 
-Command::Command(CLI::App& app, const std::string& name, const std::string& about)
-    : command_(app.add_subcommand(name, about)) {}
-
-Command& Command::positional(const std::string& name, std::string& value, const std::string& about,
-                             Need need) {
-  command_->add_option(name, value, about)->required(need == Need::Required);
-  return *this;
-}
-
-Command& Command::positional(const std::string& name, std::vector<std::string>& values,
-                             const std::string& about, Need need) {
-  command_->add_option(name, values, about)->required(need == Need::Required);
-  return *this;
-}
-
-Command& Command::option(const std::string& names, const std::string& type, std::string& value,
-                         const std::string& about, Need need) {
-  command_->add_option(names, value, about)->type_name(type)->required(need == Need::Required);
-  return *this;
-}
-
-Command& Command::option(const std::string& names, const std::string& type,
-                         std::vector<std::string>& values, const std::string& about, Need need) {
-  // One value each time it is given: what follows may be a positional.
-  command_->add_option(names, values, about)
-      ->type_name(type)
-      ->required(need == Need::Required)
-      ->allow_extra_args(false);
-  return *this;
-}
-
-Command& Command::list(const std::string& names, const std::string& type,
-                       std::vector<std::string>& values, const std::string& about, Need need) {
-  // The library leaves as many words as required positionals still want.
-  command_->add_option(names, values, about)->type_name(type)->required(need == Need::Required);
-  return *this;
-}
-
-Command& Command::choice(const std::string& names, const std::vector<std::string>& choices,
-                         std::string& value, const std::string& about) {
-  command_->add_option(names, value, about)->check(CLI::IsMember(choices))->capture_default_str();
-  return *this;
-}
-
-Command& Command::flag(const std::string& names, bool& value, const std::string& about) {
-  command_->add_flag(names, value, about);
-  return *this;
-}
-
-Command& Command::excludes(const std::string& one, const std::string& other) {
-  command_->get_option(one)->excludes(command_->get_option(other));
-  return *this;
-}
-
-void Command::runs(std::function<void()> run) {
-  command_->callback(std::move(run));
-}
-
 int run_program(std::vector<std::string> arguments, Session& session) {
-  CLI::App app{"Boot images out of firmware, patched, proven and ready to flash.", "wexlo"};
-  app.require_subcommand(1);
-  app.fallthrough();  // global options may follow the command
-  app.set_version_flag("--version", std::string("wexlo ") + WEXLO_VERSION);
-  ProgramArguments options;
-  int exit_code = ExitDone;
-  session.globals = {};
-  add_globals(app, options, session.globals);
-  app.parse_complete_callback([&] { apply_globals(options, session, exit_code); });
-  for (const auto add : {add_inspect, add_extract, add_unpack, add_repack, add_compare, add_patch,
-                         add_restore, add_check, add_seal, add_keys, add_prepare, add_batch,
-                         add_sheet, add_insert, add_draw, add_recipes, add_demo})
-    add(app, session, exit_code);
-  const bool json = std::ranges::find(arguments, "--json") != arguments.end();
-  try {
-    app.parse(std::vector<std::string>(arguments.rbegin(),
-                                       arguments.rend()));  // the library takes them last first
-  } catch (const CLI::RuntimeError& error) {
-    return error.get_exit_code();
-  } catch (const CLI::RequiredError&) {
-    session.globals.json = json;
-    return finish(session, running(app), fail(left_out(app, arguments)));
-  } catch (const CLI::ParseError& error) {
-    if (error.get_exit_code() == 0) return app.exit(error, session.out, session.err);
-    session.globals.json = json;
-    return finish(
-        session, "wexlo",
-        fail({.code = ErrorCode::Usage, .message = error.what(), .hint = help_hint(app)}));
-  } catch (const std::bad_alloc& why) {
-    return finish(session, running(app), fail(no_memory_error(why, "wexlo " + running(app))));
-  } catch (const std::system_error& why) {
-    return finish(session, running(app),
-                  fail(io_error(why.code().value(), "the system refused", running(app))));
-  } catch (const std::exception& fault) {
-    return finish(session, running(app), fail(internal_error(fault.what())));
-  }
-  return exit_code;
+  return Program(session).run(arguments);
 }
 
 }  // namespace wexlo::cli

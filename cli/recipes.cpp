@@ -5,6 +5,7 @@
 #include "options.hpp"
 #include "recipe/recipe.hpp"
 #include "reply.hpp"
+#include "text/nearest.hpp"
 #include "text/text.hpp"
 
 namespace wexlo::cli {
@@ -32,18 +33,23 @@ Result<Reply> list(const Session& session) {
   return reply;
 }
 
-Result<Reply> show(const std::string& name) {
+/// @param given  with or without its @: nothing else can be meant here
+Result<Reply> show(const std::string& given) {
+  const std::string name = given.starts_with('@') ? given : "@" + given;
+  std::vector<std::string> names;
   for (const BundledRecipe& bundled : bundled_recipes()) {
-    if ("@" + bundled.name != name) continue;
+    names.push_back("@" + bundled.name);
+    if (names.back() != name) continue;
     Reply reply;
     reply.result = {{"name", name}, {"text", bundled.text}};
     reply.text = bundled.text;
+    reply.as_it_is = true;
     return reply;
   }
   return fail({.code = ErrorCode::NotFound,
-               .message = "no recipe of that name comes with Wexlo",
+               .message = "no recipe of this name comes with Wexlo",
                .file = name,
-               .hint = "See: wexlo recipes"});
+               .hint = did_you_mean(name, names) + "wexlo recipes lists them."});
 }
 
 Result<Reply> check(const std::string& file, const std::vector<std::string>& given) {
@@ -77,14 +83,14 @@ Result<Reply> check(const std::string& file, const std::vector<std::string>& giv
 
 }  // namespace
 
-void add_recipes(CLI::App& app, Session& session, int& exit_code) {
+void add_recipes(Commands& commands, Session& session, int& exit_code) {
   struct Options {
     std::string name, check;
     std::vector<std::string> settings;
   };
   auto options = std::make_shared<Options>();
-  Command(app, "recipes", "List the recipes that come with Wexlo, show one, or check one")
-      .positional("NAME", options->name, "A recipe to show, with its @", Need::Optional)
+  Command(commands, "recipes")
+      .operand("@NAME", options->name, "A recipe to show", Need::Optional)
       .option("--check", "FILE", options->check, "Tell every mistake in a recipe")
       .option("--set", "NAME=VALUE", options->settings, "With --check: a parameter's value")
       .runs([=, &session, &exit_code] {

@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <iostream>
 
@@ -43,7 +44,7 @@ Result<Reply> run_repack(const RepackArguments& options, const Session& session)
   Reply reply;
   const bool tells = !session.globals.json && !session.globals.quiet;
   if (tells) {
-    print(session.out, changes_text(*repacked, session));
+    tell(session, session.out, changes_text(*repacked, session));
     session.out.flush();
   }
   if (!options.dry_run) WEXLO_CHECK(write_file(options.image, repacked->bytes, overwrite));
@@ -60,18 +61,24 @@ Result<Reply> run_repack(const RepackArguments& options, const Session& session)
                   {"sha256", repacked->sha256},
                   {"changed", !repacked->changes.empty()},
                   {"changes", rows}};
-  reply.text = options.dry_run ? "dry run: nothing was written\n"
-                               : fmt::format("{}, {} bytes\n", printable(options.image),
-                                             repacked->bytes.size());
+  reply.result["renewed"] = repacked->renewed;
+  reply.result["not_covered"] = repacked->not_covered;
+  if (!repacked->renewed.empty())
+    reply.text += fmt::format("renewed: {}\n", fmt::join(repacked->renewed, ", "));
+  for (const std::string& one : repacked->not_covered)
+    reply.text += fmt::format("not covered any more: {}\n", one);
+  reply.text += options.dry_run ? "dry run: nothing was written\n"
+                                : fmt::format("{}, {} bytes\n", printable(options.image),
+                                              repacked->bytes.size());
   return reply;
 }
 
 }  // namespace
 
-void add_repack(CLI::App& app, Session& session, int& exit_code) {
+void add_repack(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<RepackArguments>();
-  Command(app, "repack", "Put a parts folder together into an image")
-      .positional("PARTS", options->folder, "The parts folder")
+  Command(commands, "repack")
+      .operand("PARTS", options->folder, "The parts folder")
       .option("-o,--output", "IMAGE", options->image, "The image to write")
       .flag("--dry-run", options->dry_run, "Tell what was edited, write nothing")
       .flag("--force", options->force, "Replace an image that is there already")

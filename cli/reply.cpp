@@ -1,10 +1,13 @@
 #include "reply.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <ostream>
 
+#include "advice.hpp"
 #include "text/text.hpp"
 
 namespace wexlo::cli {
@@ -37,21 +40,47 @@ Json document(const std::string& command, const Result<Reply>& reply, bool ok) {
   return out;
 }
 
+/// The same said of several partitions or files.
+struct SameFindings {
+  const Finding* first;
+  std::vector<std::string> where, codes;
+};
+
+std::vector<SameFindings> gathered(const std::vector<Finding>& findings) {
+  std::vector<SameFindings> out;
+  for (const Finding& one : findings) {
+    const auto same = std::ranges::find_if(out, [&](const SameFindings& other) {
+      return other.first->level == one.level && other.first->id.code == one.id.code &&
+             other.first->message == one.message;
+    });
+    SameFindings& row = same != out.end() ? *same : out.emplace_back(SameFindings{&one});
+    const auto add = [](std::vector<std::string>& list, const std::string& text) {
+      if (!text.empty() && std::ranges::find(list, text) == list.end()) list.push_back(text);
+    };
+    add(row.where, one.where);
+    add(row.codes, one.id.text());
+  }
+  return out;
+}
+
 void print_findings(Session& session, const std::vector<Finding>& findings) {
-  for (const Finding& finding : findings) {
-    if (session.globals.quiet && finding.level == Level::Note) continue;
-    const std::string label = finding.level == Level::Note      ? session.paint.faint("note:")
-                              : finding.level == Level::Warning ? session.paint.warning("warning:")
-                                                                : session.paint.bad("problem:");
-    const std::string where = finding.where.empty() ? "" : finding.where + ": ";
-    print(session.out, fmt::format("{} {} [{}]\n", label, printable(where + finding.message),
-                                   printable(finding.id.text())));
+  for (const SameFindings& one : gathered(findings)) {
+    const Level level = one.first->level;
+    if (session.globals.quiet && level == Level::Note) continue;
+    const std::string label = level == Level::Note      ? session.paint.faint("note:")
+                              : level == Level::Warning ? session.paint.warning("warning:")
+                                                        : session.paint.bad("problem:");
+    const std::string where =
+        one.where.empty() ? "" : fmt::format("{}: ", fmt::join(one.where, ", "));
+    tell(session, session.out,
+         fmt::format("{} {} [{}]\n", label, printable(where + one.first->message),
+                     printable(fmt::format("{}", fmt::join(one.codes, ", ")))));
   }
 }
 
 void print_error(Session& session, const Error& error) {
-  print(session.err,
-        fmt::format("{} {}\n", session.paint.bad("wexlo:"), printable(describe(error))));
+  tell(session, session.err,
+       fmt::format("{} {}\n", session.paint.bad("wexlo:"), printable(describe(error))));
 }
 
 /// A reply that nobody can read is not done. false: it did not get out; the reason was told.
@@ -103,7 +132,12 @@ ExitCode exit_code(ErrorCode code) {
   return ExitIo;
 }
 
-int finish(Session& session, const std::string& command, const Result<Reply>& reply) {
+void tell(const Session& session, std::ostream& out, std::string_view text) {
+  print(out, fold(text, session.paint.columns));
+}
+
+int finish(Session& session, const std::string& command, Result<Reply> reply) {
+  if (!reply) reply = std::unexpected(advised(std::move(reply).error()));
   int code = ExitDone;
   if (!reply)
     code = exit_code(reply.error().code);
@@ -116,9 +150,13 @@ int finish(Session& session, const std::string& command, const Result<Reply>& re
   if (session.globals.json) {
     session.out << document(command, reply, code == ExitDone).dump() << "\n";
   } else if (reply) {
-    if (!session.globals.quiet) print(session.out, reply->text);
+    if (reply->as_it_is)
+      print(session.out, session.globals.quiet ? "" : reply->text);
+    else
+      tell(session, session.out, session.globals.quiet ? reply->reasons : reply->text);
     print_findings(session, reply->findings);
     if (reply->refusal) print_error(session, *reply->refusal);
+    if (!session.globals.quiet) tell(session, session.out, reply->ending);
   } else {
     print_error(session, reply.error());
   }

@@ -12,6 +12,7 @@
 #include "base/finding.hpp"
 #include "base/pool.hpp"
 #include "paint.hpp"
+#include "settings.hpp"
 #include "text/json.hpp"
 
 namespace wexlo::cli {
@@ -29,13 +30,17 @@ struct Session {
   Paint paint;
   Context context;
   std::function<void()> before_output{};  ///< takes a progress line away; may be empty
+  UserSettings settings{};
 };
 
 struct Reply {
   Json result = Json::object();
   std::vector<Finding> findings;
-  std::string text;  ///< for people; ends with a line end
-  bool well = true;  ///< false: done, but a person has to look (exit code 1)
+  std::string text;       ///< for people; ends with a line end
+  bool as_it_is = false;  ///< the text is for a file or a program: it is never folded
+  std::string reasons;    ///< what of it stays with --quiet
+  std::string ending;     ///< behind the findings: the verdict, what comes next
+  bool well = true;       ///< false: done, but a person has to look (exit code 1)
   /// Nothing was written, and this is why; what was found out is in the result all the same.
   std::optional<Error> refusal;
 };
@@ -52,7 +57,10 @@ enum ExitCode : int {
 };
 [[nodiscard]] ExitCode exit_code(ErrorCode code);
 
+/// Prints text for people, folded to the terminal.
+void tell(const Session& session, std::ostream& out, std::string_view text);
+
 /// Prints the reply or the error and gives the exit code.
-int finish(Session& session, const std::string& command, const Result<Reply>& reply);
+int finish(Session& session, const std::string& command, Result<Reply> reply);
 
 }  // namespace wexlo::cli

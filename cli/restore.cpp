@@ -1,4 +1,6 @@
 #include "job/restore.hpp"
+#include "job/restore_kit.hpp"
+#include "kit/folder/kit.hpp"
 
 #include <fmt/format.h>
 
@@ -17,7 +19,46 @@ struct RestoreArguments {
   bool force = false, dry_run = false;
 };
 
+/// Of a kit: its stock images, verified, and copied where a folder is named.
+Result<Reply> run_restore_kit(const RestoreArguments& options, const Session& session) {
+  if (!options.stock.empty())
+    return fail({.code = ErrorCode::Usage,
+                 .message = "--stock is for one patched image, and this is a kit",
+                 .file = options.image,
+                 .hint = "A kit has its stock images in it: leave --stock out."});
+  const std::string target = options.dry_run ? "" : options.output;
+  WEXLO_TRY(const RestoredKit kit,
+            restore_kit(options.image, target,
+                        options.force ? Overwrite::Replace : Overwrite::Refuse, session.context));
+  Reply reply;
+  Json rows = Json::array();
+  Table table({"partition", ">size", "stock image"});
+  for (const StockCopy& one : kit.files) {
+    const std::string shown = target.empty()
+                                  ? (std::filesystem::path(options.image) / one.file.file).string()
+                                  : one.target.string();
+    rows.push_back({{"partition", one.partition},
+                    {"file", shown},
+                    {"size", one.file.size},
+                    {"sha256", one.file.sha256}});
+    table.row({one.partition, human_size(one.file.size), printable(shown)});
+  }
+  reply.result = {{"kit", options.image},
+                  {"folder", target.empty() ? Json() : Json(target)},
+                  {"device", kit.device},
+                  {"build", kit.build},
+                  {"files", rows}};
+  reply.text = fmt::format("{} ({})\n", printable(options.image), printable(kit.device)) +
+               table.text(session.paint) + "  each is what the kit says, by its SHA-256\n";
+  if (target.empty()) reply.text += "nothing was copied: -o FOLDER copies them\n";
+  reply.text +=
+      fmt::format("The steps back: \"The way back\" in {}\n",
+                  printable((std::filesystem::path(options.image) / "plan.txt").string()));
+  return reply;
+}
+
 Result<Reply> run_restore(const RestoreArguments& options, const Session& session) {
+  if (is_kit(options.image)) return run_restore_kit(options, session);
   const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
   if (options.output.empty() && !options.dry_run)
     return fail({.code = ErrorCode::Usage,
@@ -60,11 +101,12 @@ Result<Reply> run_restore(const RestoreArguments& options, const Session& sessio
 
 }  // namespace
 
-void add_restore(CLI::App& app, Session& session, int& exit_code) {
+void add_restore(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<RestoreArguments>();
-  Command command(app, "restore", "Give the stock image again from a patched one");
-  command.positional("PATCHED", options->image, "The patched image")
-      .option("-o,--output", "STOCK", options->output, "The image to write")
+  Command command(commands, "restore");
+  command.operand("PATCHED", options->image, "The patched image, or a kit")
+      .option("-o,--output", "STOCK", options->output,
+              "The image to write; of a kit: the folder for its stock images")
       .option("--stock", "FILE", options->stock,
               "The stock image as it was kept, where the patched one does not carry its way back")
       .flag("--dry-run", options->dry_run, "Tell whether there is a way back, write nothing")

@@ -68,20 +68,37 @@ Status read_sizes(const SealArguments& options, SealOptions& out) {
   return {};
 }
 
-/// `PARTITION@LOCATION=PUBKEY`
+/// What one chain asks for; location 0: it does not read.
+struct ChainWords {
+  std::string partition, key;
+  unsigned location = 0;
+};
+
+/// `PARTITION=PUBKEY@LOCATION`; as it was spelled before, `PARTITION@LOCATION=PUBKEY`, too.
+ChainWords chain_words(const std::string& text) {
+  ChainWords out;
+  const std::size_t equals = text.find('='), before = text.find('@');
+  if (equals == text.npos) return out;
+  const bool old = before < equals;
+  const std::size_t at = old ? before : text.rfind('@');
+  if (at == text.npos || at < (old ? 0 : equals)) return out;
+  out.partition = text.substr(0, std::min(at, equals));
+  out.key = old ? text.substr(equals + 1) : text.substr(equals + 1, at - equals - 1);
+  const char* const begin = text.data() + at + 1;
+  const char* const end = text.data() + (old ? equals : text.size());
+  if (std::from_chars(begin, end, out.location).ptr != end) out.location = 0;
+  return out;
+}
+
 Status read_chains(const SealArguments& options, SealOptions& out) {
+  constexpr unsigned kMostLocation = 31;
   for (const std::string& one : options.chains) {
-    const std::size_t at = one.find('@'), equals = one.find('=', std::min(at, one.size()));
-    unsigned location = 0;
-    if (at != one.npos && equals != one.npos) {
-      const char* const end = one.data() + equals;
-      if (std::from_chars(one.data() + at + 1, end, location).ptr != end) location = 0;
-    }
-    if (at == 0 || location == 0 || location > 31)
+    ChainWords words = chain_words(one);
+    if (words.partition.empty() || words.location == 0 || words.location > kMostLocation)
       return usage("--chain does not read", one,
-                   "PARTITION@LOCATION=PUBKEY with a location from 1 to 31");
-    WEXLO_TRY(Bytes key, verified::load_public_key(one.substr(equals + 1)));
-    out.chains.push_back({one.substr(0, at), location, std::move(key)});
+                   "PARTITION=PUBKEY@LOCATION with a location from 1 to 31");
+    WEXLO_TRY(Bytes key, verified::load_public_key(words.key));
+    out.chains.push_back({std::move(words.partition), words.location, std::move(key)});
   }
   return {};
 }
@@ -187,17 +204,19 @@ Result<Reply> run_seal(const SealArguments& options, const Session& session) {
 
 }  // namespace
 
-void add_seal(CLI::App& app, Session& session, int& exit_code) {
+void add_seal(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<SealArguments>();
-  Command(app, "seal", "Make digests, footers and signatures valid again")
-      .positional("IMAGE", options->images, "Images, or PARTITION=FILE; those that belong together")
+  Command(commands, "seal")
+      .operand("IMAGE", options->images, "Images, or PARTITION=FILE; those that belong together")
       .option("-o,--output", "DIR", options->output, "Folder for the sealed images", Need::Required)
+      .section(Section::Signing)
       .option("--key", "KEY", options->key,
               "Signing key (PEM); with --signer, the public key that belongs to it")
       .option("--signer", "PROGRAM", options->signer,
               "Signs: started with REQUEST.toml and ANSWER.bin, it writes the signature there")
       .choice("--sign-digest", {"sha256", "sha512"}, options->sign_digest,
               "Digest of the signature; as before, else sha256")
+      .section(Section::Main)
       .option("--partition-size", "[PARTITION=]SIZE", options->sizes,
               "Size of a partition, for an image without a footer")
       .choice("--footer", {"hash", "tree"}, options->footer,
@@ -211,7 +230,7 @@ void add_seal(CLI::App& app, Session& session, int& exit_code) {
       .option("--flag", "[PARTITION=]FLAG", options->flags,
               "Set vbmeta's flags: hashtree-disabled, verification-disabled, none")
       .option("--property", "[PARTITION=]KEY=VALUE", options->properties, "Set a property")
-      .option("--chain", "PARTITION@LOCATION=PUBKEY", options->chains,
+      .option("--chain", "PARTITION=PUBKEY@LOCATION", options->chains,
               "Let vbmeta chain a partition that is signed with that key")
       .option("--include", "IMAGE", options->includes,
               "Let vbmeta cover this image, too, by its own footer")

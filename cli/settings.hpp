@@ -1,18 +1,35 @@
 #pragma once
-/// Settings: the settings file, then the environment, then the options.
+/// Settings: the settings file, then the environment (WEXLO_...), then the options.
 
+#include <cstdint>
 #include <filesystem>
 #include <optional>
+#include <span>
 #include <string>
+#include <string_view>
 
 #include "base/error.hpp"
 
 namespace wexlo::cli {
 
-/// Threads to use. @param option  --jobs, if given  @param config  --config, if given
-/// Errors: NotFound (a file named by --config), BadValue, Usage (WEXLO_JOBS is no number).
-[[nodiscard]] Result<unsigned> jobs_setting(std::optional<unsigned> option,
-                                            const std::string& config);
+struct UserSettings {
+  unsigned jobs = 1;                                   ///< threads, 1 to 256
+  std::string color = "auto";                          ///< auto, always, never
+  std::uint64_t cache_bound = std::uint64_t{2} << 30;  ///< bytes that batch keeps; 0: none
+  std::filesystem::path sheets;   ///< where `--sheet NAME` is looked for; empty: nowhere else
+  std::filesystem::path recipes;  ///< where `-r @NAME` is looked for besides
+  std::string technician;         ///< named in the report of a kit
+};
+
+/// One row a setting: for the docs, and for "did you mean".
+struct SettingKind {
+  std::string_view key, variable, about;
+};
+[[nodiscard]] std::span<const SettingKind> setting_kinds();
+
+/// @param config  --config, if given; else the usual file, if it is there.
+/// Errors: NotFound (a file named by --config), BadValue, Usage (a variable that does not read).
+[[nodiscard]] Result<UserSettings> read_settings(const std::string& config);
 
 /// Where images are kept for the next kit: `$XDG_CACHE_HOME/wexlo`; nullopt: there is no such
 /// place.

@@ -127,9 +127,9 @@ Result<Reply> run_sheet(const SheetArguments& options, const Session& session) {
 
 }  // namespace
 
-void add_sheet(CLI::App& app, Session& session, int& exit_code) {
+void add_sheet(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<SheetArguments>();
-  Command(app, "sheet", "What is known of one phone, asked of it or pasted by hand")
+  Command(commands, "sheet")
       .option("--phone", "ADDRESS", options->phone,
               "A phone at its bootloader: fastboot+tcp://HOST:PORT or fastboot+udp://HOST:PORT")
       .option("--props", "FILE", options->props,

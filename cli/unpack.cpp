@@ -3,7 +3,7 @@
 #include "base/source.hpp"
 #include "commands.hpp"
 #include "options.hpp"
-#include "parts/parts.hpp"
+#include "parts/landmarks.hpp"
 #include "reply.hpp"
 #include "text/text.hpp"
 
@@ -41,18 +41,29 @@ Result<Reply> run_unpack(const UnpackArguments& options, const Session& session)
     if (!part.note.empty() && part.name != "kernel.config")
       reply.findings.push_back({Level::Note, FindingCode::KeptWhole, part.note, part.name});
   }
-  reply.result = {{"kind", unpacked->kind}, {"folder", options.folder}, {"parts", rows}};
+  Json marks = Json::array();
+  Table found({"", ""});
+  for (const parts::Landmark& one : parts::landmarks(*unpacked, options.folder)) {
+    marks.push_back({{"kind", parts::landmark_name(one.kind)}, {"file", one.file}});
+    found.row({std::string(parts::landmark_title(one.kind)),
+               printable((std::filesystem::path(options.folder) / one.file).string())});
+  }
+  reply.result = {
+      {"kind", unpacked->kind}, {"folder", options.folder}, {"parts", rows}, {"landmarks", marks}};
   reply.text = fmt::format("{} image, taken apart into {}\n{}", unpacked->kind,
                            printable(options.folder), table.text(session.paint));
+  if (!found.empty()) reply.text += "\n" + found.text(session.paint);
+  reply.text += fmt::format("\nEdit what you like, then: wexlo repack {} -o IMAGE\n",
+                            printable(options.folder));
   return reply;
 }
 
 }  // namespace
 
-void add_unpack(CLI::App& app, Session& session, int& exit_code) {
+void add_unpack(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<UnpackArguments>();
-  Command(app, "unpack", "Take an image apart into an editable folder")
-      .positional("IMAGE", options->image, "The image")
+  Command(commands, "unpack")
+      .operand("IMAGE", options->image, "The image")
       .option("-o,--output", "PARTS", options->folder, "The parts folder to make", Need::Required)
       .flag("--force", options->force, "Replace a parts folder that is there already")
       .runs([=, &session, &exit_code] {

@@ -1,4 +1,4 @@
-/// Exit codes are a promise to scripts: docs/commands.md has a table of cases, and this runs each
+/// Exit codes are a promise to scripts: docs/exit-codes.md has a table of cases, and this runs each
 /// row.
 
 #include <sstream>
@@ -17,10 +17,10 @@ struct Case {
 
 /// The rows `| case | `call` | code |` below the heading "Cases".
 std::vector<Case> documented() {
-  const std::string page = read(fs::path(source_folder()) / "docs/commands.md");
-  const auto begin = page.find("### Cases");
+  const std::string page = read(fs::path(source_folder()) / "docs/exit-codes.md");
+  const auto begin = page.find("## Cases");
   REQUIRE(begin != page.npos);
-  std::istringstream lines(page.substr(begin, page.find("\n## ", begin) - begin));
+  std::istringstream lines(page.substr(begin));
   std::vector<Case> out;
   for (std::string line; std::getline(lines, line);) {
     const auto open = line.find("| `"), close = line.find("` | ", open);

@@ -3,6 +3,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "program/schema.hpp"
 #include "support/bytes.hpp"
 #include "support/check.hpp"
 #include "support/places.hpp"
@@ -12,10 +13,26 @@ namespace wexlo::test {
 
 using Json = nlohmann::json;
 
+/// A reply, and those inside the demo's, against docs/schema.
+inline void check_reply(const Json& document) {
+  static Schemas schemas;
+  CHECK(schemas.trouble("reply", document) == "");
+  std::string name = document["command"];
+  std::ranges::replace(name, ' ', '-');
+  const Json& result = document["result"];
+  if (!result.empty() || document["ok"] == true) CHECK(schemas.trouble(name, result) == "");
+  if (name == "demo" && result.contains("steps"))
+    for (const Json& step : result["steps"])
+      if (step.contains("reply")) check_reply(step["reply"]);
+}
+
 /// Runs wexlo in `folder`, untouched by the user's own settings.
 inline Ran program(const TempDir& folder, std::vector<std::string> arguments) {
   arguments.insert(arguments.begin(), built_program());
-  return run(arguments, folder.path().string(), {"XDG_CONFIG_HOME=/nonexistent", "NO_COLOR=1"});
+  Ran ran = run(arguments, folder.path().string(), {"XDG_CONFIG_HOME=/nonexistent", "NO_COLOR=1"});
+  if (std::ranges::find(arguments, "--json") != arguments.end() && Json::accept(ran.out))
+    check_reply(Json::parse(ran.out));
+  return ran;
 }
 
 /// With --json: the exit code has to agree with `ok`.

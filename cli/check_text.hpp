@@ -1,0 +1,24 @@
+#pragma once
+/// What `check` tells people.
+
+#include <string>
+#include <vector>
+
+#include "check/check.hpp"
+#include "reply.hpp"
+
+namespace wexlo::cli {
+
+struct CheckArguments {
+  std::vector<std::string> paths, rollback;
+  std::string against, key, lock_state, slot, repair;
+  bool no_trees = false, force = false, whole = false;
+};
+
+[[nodiscard]] std::string check_text(const Checked& checked, const CheckArguments& options,
+                                     const Session& session);
+/// All of it in one line.
+[[nodiscard]] std::string check_verdict(const Checked& checked, const CheckArguments& options,
+                                        const Session& session);
+
+}  // namespace wexlo::cli

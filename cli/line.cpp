@@ -1,0 +1,325 @@
+#include "line.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+#include <map>
+#include <optional>
+
+#include "text/nearest.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+std::unexpected<Error> usage(std::string message, std::string hint, std::string expected = {},
+                             std::string found = {}) {
+  return fail({.code = ErrorCode::Usage,
+               .message = std::move(message),
+               .expected = std::move(expected),
+               .found = std::move(found),
+               .hint = std::move(hint)});
+}
+
+/// Words of other tools and of everyday speech, and the command that does it.
+struct Meant {
+  std::string_view word, command;
+};
+constexpr Meant kMeant[] = {
+    {"info", "inspect"},   {"show", "inspect"},      {"ls", "extract"},     {"list", "extract"},
+    {"root", "prepare"},   {"kit", "prepare"},       {"undo", "restore"},   {"unroot", "restore"},
+    {"diff", "compare"},   {"verify", "check"},      {"test", "check"},     {"sign", "seal"},
+    {"pack", "repack"},    {"build", "repack"},      {"replace", "insert"}, {"figure", "draw"},
+    {"recipe", "recipes"}, {"key", "keys new"},      {"jobs", "batch"},     {"error", "explain"},
+    {"code", "explain"},   {"version", "--version"}, {"phone", "sheet"},
+};
+
+class Reader {
+ public:
+  Reader(const CommandTable& table, const std::vector<std::string>& words)
+      : table_(table), given_(words) {}
+
+  Result<Line> run() {
+    WEXLO_CHECK(find_command());
+    WEXLO_CHECK(walk());
+    if (line_.help || line_.version || line_.command == nullptr) return std::move(line_);
+    WEXLO_CHECK(surplus());
+    WEXLO_CHECK(complete());
+    return std::move(line_);
+  }
+
+ private:
+  /// One word of the line, in the order given.
+  struct Piece {
+    std::string text;
+    bool operand = false;
+    bool behind_recipe = false;  ///< an operand that directly follows -r's value
+  };
+
+  std::string help_hint() const {
+    return line_.command == nullptr
+               ? "wexlo help lists the commands."
+               : fmt::format("wexlo help {} shows what it takes.", line_.command->name());
+  }
+
+  std::vector<std::string> command_names() const {
+    std::vector<std::string> out;
+    for (const CommandRow& one : table_.commands)
+      out.push_back(one.name());
+    return out;
+  }
+
+  /// Whether the word behind this one is its value; the command is not known yet.
+  bool takes_next(const std::string& word) const {
+    const auto takes = [&](const CommandRow* command) {
+      const OptionRow* const row = table_.find_option(command, word);
+      return row != nullptr && !row->is_flag();
+    };
+    return takes(nullptr) ||
+           std::ranges::any_of(table_.commands, [&](const CommandRow& one) { return takes(&one); });
+  }
+
+  /// The first word that is no option; `keys` goes with the word behind it.
+  Status find_command() {
+    for (at_ = 0; at_ < given_.size(); ++at_) {
+      const std::string& word = given_[at_];
+      if (!word.starts_with('-') || word == "-") break;
+      if (takes_next(word)) ++at_;
+    }
+    if (at_ >= given_.size()) return {};
+    const std::string& word = given_[at_];
+    line_.command = table_.find(word);
+    length_ = 1;
+    if (line_.command == nullptr && at_ + 1 < given_.size()) {
+      line_.command = table_.find(word + " " + given_[at_ + 1]);
+      length_ = 2;
+    }
+    return line_.command != nullptr ? Status{} : unknown_command(word);
+  }
+
+  Status unknown_command(const std::string& word) const {
+    std::vector<std::string> twins;
+    for (const std::string& one : command_names())
+      if (one.starts_with(word + " ")) twins.push_back(one);
+    const std::string next = at_ + 1 < given_.size() ? given_[at_ + 1] : "";
+    if (!twins.empty() && next != "--help" && next != "-h")
+      return usage(fmt::format("{} is not complete", word),
+                   fmt::format("wexlo help {} shows both.", word),
+                   fmt::format("{}", fmt::join(twins, " or ")), next.empty() ? word : next);
+    const auto known = std::ranges::find(kMeant, word, &Meant::word);
+    std::string advice = did_you_mean(word, command_names());
+    if (advice.empty() && known != std::end(kMeant))
+      advice = fmt::format("Did you mean \"{}\"? ", known->command);
+    return usage(fmt::format("no command is called \"{}\"", word), advice + help_hint());
+  }
+
+  std::vector<std::string> option_names() const {
+    std::vector<std::string> out{"--help"};
+    for (const OptionRow& one : table_.globals)
+      out.push_back(one.name);
+    if (line_.command != nullptr)
+      for (const OptionRow& one : line_.command->options)
+        out.push_back(one.name);
+    return out;
+  }
+
+  Status unknown_option(const std::string& word) const {
+    std::string advice = did_you_mean(word, option_names());
+    // -output for --output, --o for -o
+    if (advice.empty() && table_.find_option(line_.command, "-" + word) != nullptr)
+      advice = fmt::format("Did you mean \"-{}\"? ", word);
+    if (advice.empty()) advice = did_you_mean("-" + word, option_names());
+    if (advice.empty())
+      for (const CommandRow& one : table_.commands)
+        if (&one != line_.command && table_.find_option(&one, word) != nullptr) {
+          advice = fmt::format("wexlo {} has it. ", one.name());
+          break;
+        }
+    return usage(line_.command == nullptr
+                     ? fmt::format("there is no option {}", word)
+                     : fmt::format("{} has no option {}", line_.command->name(), word),
+                 advice + help_hint());
+  }
+
+  Status walk() {
+    bool plain = false;  // behind "--" every word is an operand
+    for (std::size_t i = 0; i < given_.size(); ++i) {
+      const std::string& word = given_[i];
+      if (line_.command != nullptr && i == at_) {
+        i += length_ - 1;
+        continue;
+      }
+      if (plain || !word.starts_with('-') || word == "-") {
+        add_operand(word);
+      } else if (word == "--") {
+        plain = true;
+      } else if (word.starts_with("--")) {
+        WEXLO_CHECK(long_option(word, i));
+      } else {
+        WEXLO_CHECK(short_options(word, i));
+      }
+    }
+    return {};
+  }
+
+  void add_operand(const std::string& word) {
+    const bool behind = !pieces_.empty() && (after_recipe_ || pieces_.back().behind_recipe);
+    pieces_.push_back({word, true, behind});
+    after_recipe_ = false;
+    ++operands_;
+  }
+
+  Status long_option(const std::string& word, std::size_t& i) {
+    const std::size_t equals = word.find('=');
+    const std::string name = word.substr(0, equals);
+    if (name == "--help" || name == "--version") {
+      (name == "--help" ? line_.help : line_.version) = true;
+      return {};
+    }
+    const OptionRow* const row = table_.find_option(line_.command, name);
+    if (row == nullptr) return unknown_option(name);
+    if (equals == word.npos) return take(*row, std::nullopt, i);
+    if (row->is_flag())
+      return usage(fmt::format("{} takes no value", name), help_hint(), "",
+                   word.substr(equals + 1));
+    return take(*row, word.substr(equals + 1), i);
+  }
+
+  /// `-q`, `-oDIR`, `-qv`
+  Status short_options(const std::string& word, std::size_t& i) {
+    // One dash too few: "-recipe" is not -r with the value "ecipe".
+    if (word.size() > 3 && table_.find_option(line_.command, "-" + word) != nullptr)
+      return unknown_option(word);
+    for (std::size_t at = 1; at < word.size(); ++at) {
+      const std::string name = fmt::format("-{}", word[at]);
+      if (name == "-h" || name == "-V") {
+        (name == "-h" ? line_.help : line_.version) = true;
+        continue;
+      }
+      const OptionRow* const row = table_.find_option(line_.command, name);
+      if (row == nullptr) return unknown_option(word.size() == 2 || at > 1 ? name : word);
+      if (row->is_flag()) {
+        WEXLO_CHECK(take(*row, std::nullopt, i));
+        continue;
+      }
+      if (at + 1 < word.size()) return take(*row, word.substr(at + 1), i);
+      return take(*row, std::nullopt, i);
+    }
+    return {};
+  }
+
+  Status take(const OptionRow& row, std::optional<std::string> value, std::size_t& i) {
+    if (++counts_[&row] > 1 && !row.repeats && !row.is_flag())
+      return usage(fmt::format("{} was given twice", row.name), "Give it once.");
+    after_recipe_ = false;
+    if (row.is_flag()) {
+      pieces_.push_back({row.name});
+      return {};
+    }
+    if (!value) {
+      // The next word is the value unless it is an option's name: nobody means that for a file.
+      const bool there =
+          i + 1 < given_.size() && table_.find_option(line_.command, given_[i + 1]) == nullptr;
+      if (!there)
+        return usage(fmt::format("{} needs {}", row.name, row.value),
+                     fmt::format("{}. {}", row.about, help_hint()));
+      value = given_[++i];
+    }
+    if (!row.choices.empty() && std::ranges::find(row.choices, *value) == row.choices.end())
+      return usage(fmt::format("{} does not know this value", row.name),
+                   did_you_mean(*value, row.choices) + "Give one of these words.",
+                   fmt::format("{}", fmt::join(row.choices, ", ")), *value);
+    pieces_.push_back({row.name + "=" + *value});
+    after_recipe_ = row.name == "--recipe";
+    return {};
+  }
+
+  /// `-r A B`: words behind a recipe that the command has no other place for are recipes, too.
+  Status surplus() {
+    std::size_t most = 0, needed = 0;
+    for (const OperandRow& one : line_.command->operands) {
+      most = one.many ? pieces_.size() + 1 : most + 1;
+      needed += one.needed ? 1 : 0;
+    }
+    for (Piece& one : pieces_) {
+      if (operands_ <= most) break;
+      if (!one.operand || !one.behind_recipe) continue;
+      one = {"--recipe=" + one.text};
+      --operands_;
+    }
+    if (operands_ <= most) return {};
+    const auto last = std::ranges::find_if(pieces_.rbegin(), pieces_.rend(), &Piece::operand);
+    return usage(most == 0 ? fmt::format("{} takes options alone", line_.command->name())
+                           : fmt::format("{} takes {} here, not {}", line_.command->name(),
+                                         counted(most), operands_),
+                 fmt::format("wexlo help {} shows what it takes; a name with blanks in it stands "
+                             "in quotes.",
+                             line_.command->name()),
+                 "", last->text);
+  }
+
+  static std::string counted(std::size_t count) {
+    return count == 1 ? "one name" : fmt::format("{} names", count);
+  }
+
+  Status complete() {
+    std::size_t left = operands_;
+    for (const OperandRow& one : line_.command->operands) {
+      if (left == 0 && one.needed)
+        return usage(fmt::format("{} needs {}", line_.command->name(), one.name),
+                     fmt::format("{}. {}", one.about, help_hint()));
+      left -= left > 0 ? 1 : 0;
+    }
+    for (const OptionRow& one : line_.command->options) {
+      const bool given = counts_.contains(&one);
+      if (one.needed && !given)
+        return usage(fmt::format("{} needs {}", line_.command->name(), one.title()),
+                     fmt::format("{}. {}", one.about, help_hint()));
+      for (const std::string& other : one.excludes)
+        if (given && counts_.contains(table_.find_option(line_.command, other)))
+          return usage(fmt::format("{} and {} contradict each other", one.name, other),
+                       "Give one of them.");
+    }
+    WEXLO_CHECK(globals());
+    write();
+    return {};
+  }
+
+  Status globals() const {
+    const auto given = [&](std::string_view name) {
+      return counts_.contains(table_.find_option(nullptr, name));
+    };
+    if (given("--quiet") && given("--verbose"))
+      return usage("--quiet and --verbose contradict each other", "Give one of them.");
+    return {};
+  }
+
+  void write() {
+    std::string name = line_.command->name();
+    std::ranges::replace(name, ' ', '-');
+    line_.words.push_back(std::move(name));
+    for (const Piece& one : pieces_)
+      if (!one.operand) line_.words.push_back(one.text);
+    // Options first: a name that begins with a dash is an operand there.
+    if (operands_ > 0) line_.words.emplace_back("--");
+    for (const Piece& one : pieces_)
+      if (one.operand) line_.words.push_back(one.text);
+  }
+
+  const CommandTable& table_;
+  const std::vector<std::string>& given_;
+  Line line_;
+  std::size_t at_ = 0, length_ = 0;  ///< the command's words
+  std::vector<Piece> pieces_;
+  std::map<const OptionRow*, int> counts_;
+  std::size_t operands_ = 0;
+  bool after_recipe_ = false;
+};
+
+}  // namespace
+
+Result<Line> read_line(const CommandTable& table, const std::vector<std::string>& words) {
+  return Reader(table, words).run();
+}
+
+}  // namespace wexlo::cli
