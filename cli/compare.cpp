@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/digest.hpp"
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
@@ -40,9 +41,23 @@ std::string line_text(const std::string& line, const Paint& paint) {
   return paint.faint(safe);
 }
 
+/// Digests by their first digits.
+std::string without_long_digests(const std::string& text) {
+  constexpr std::size_t kShortest = 40;  // of SHA-1
+  std::string out;
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t end = std::min(text.find_first_not_of("0123456789abcdef", at), text.size());
+    const std::string digits = text.substr(at, end - at);
+    out += digits.size() >= kShortest ? short_digest(digits) : digits;
+    if (end < text.size()) out += text[end];
+    at = end + 1;
+  }
+  return out;
+}
+
 std::string shorten(const std::string& text, bool all) {
   constexpr std::size_t kMost = 48;
-  const std::string safe = printable(text);
+  const std::string safe = all ? printable(text) : without_long_digests(printable(text));
   if (all || safe.size() <= kMost) return safe;
   std::size_t end = kMost - 1;
   while (end > 0 && (static_cast<unsigned char>(safe[end]) & 0xc0) == 0x80)

@@ -29,7 +29,7 @@ std::string entry_text(const Entry& entry, const Paint& paint) {
   std::string out = paint.heading(entry.title) + "\n";
   const auto line = [&](std::string_view name, std::string_view text) {
     if (!text.empty())
-      out += filled(text, page_width(paint), std::string(14, ' '), fmt::format("  {:<12}", name));
+      out += filled(text, page_width(paint), std::string(16, ' '), fmt::format("  {:<14}", name));
   };
   line("kind", entry.level);
   line(entry.says, entry.about);

@@ -121,9 +121,10 @@ std::vector<std::string> broken(std::string_view text, std::size_t first, std::s
 /// Column in which a line's text goes on where it is folded: below the value of "  name   value",
 /// else a little in.
 std::size_t hanging(std::string_view line) {
-  constexpr std::size_t kMostName = 34, kIn = 2;
+  constexpr std::size_t kMostName = 34, kIn = 2, kValue = 10;
   const std::size_t start = std::min(line.find_first_not_of(' '), line.size());
-  std::size_t out = start + kIn;
+  // A line without a name goes on below itself.
+  std::size_t out = start < kValue ? start + kIn : start;
   for (std::size_t at = line.find("  ", start); at != line.npos && at < kMostName;
        at = line.find("  ", at)) {
     at = line.find_first_not_of(' ', at);
@@ -212,14 +213,15 @@ std::size_t Table::longest_word(std::size_t column) const {
 /// first, then the widest as long as its words stay whole, then the widest; the first column, which
 /// has the names, comes last.
 std::vector<std::size_t> Table::widths(std::size_t columns, std::size_t indent) const {
-  constexpr std::size_t kGap = 2, kLeast = 8, kCut = 9;
+  // A word that is longer than this is a path or the like, and may be parted.
+  constexpr std::size_t kGap = 2, kLeast = 8, kCut = 9, kLongWord = 24;
   std::vector<std::size_t> out, words;
   std::size_t total = indent;
   for (std::size_t i = 0; i < headings_.size(); ++i) {
     out.push_back(width(title(i)));
     for (const Row& row : rows_)
       out[i] = std::max(out[i], width(row.cells[i]));
-    words.push_back(longest_word(i));
+    words.push_back(std::min(longest_word(i), kLongWord));
     total += out[i] + (i == 0 ? 0 : kGap);
   }
   const auto shrink = [&](const auto& least) {

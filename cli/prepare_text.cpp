@@ -219,7 +219,7 @@ std::string prepare_ending(const Session& session, const PrepareArguments& optio
            "the stock image out of the patched one alone");
       break;
     }
-  return "\n" + session.paint.heading("What comes next") + "\n" + next +
+  return "\n" + session.paint.heading("What comes next") + "\n" + next + "\n" +
          session.paint.heading("To undo it") + "\n" + undo;
 }
 
