@@ -48,8 +48,8 @@ std::string head(const std::string& name, std::string_view title) {
   std::string capitals = name;
   std::ranges::transform(capitals, capitals.begin(),
                          [](unsigned char one) { return static_cast<char>(std::toupper(one)); });
-  return fmt::format(".TH {} 1 \"\" \"wexlo {}\" \"Wexlo\"\n.SH NAME\n{} \\- {}\n", roff(capitals),
-                     WEXLO_VERSION, roff(name), roff(title));
+  return fmt::format(".TH {} 1 \"\" \"wexlo {}\" \"Wexlo\"\n.nh\n.ad l\n.SH NAME\n{} \\- {}\n",
+                     roff(capitals), WEXLO_VERSION, roff(name), roff(title));
 }
 
 std::string page_base(const CommandRow& row) {
