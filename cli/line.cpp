@@ -236,11 +236,9 @@ class Reader {
 
   /// `-r A B`: words behind a recipe that the command has no other place for are recipes, too.
   Status surplus() {
-    std::size_t most = 0, needed = 0;
-    for (const OperandRow& one : line_.command->operands) {
+    std::size_t most = 0;
+    for (const OperandRow& one : line_.command->operands)
       most = one.many ? pieces_.size() + 1 : most + 1;
-      needed += one.needed ? 1 : 0;
-    }
     for (Piece& one : pieces_) {
       if (operands_ <= most) break;
       if (!one.operand || !one.behind_recipe) continue;
