@@ -225,6 +225,13 @@ class Reader {
                      fmt::format("{}. {}", row.about, help_hint()));
       value = given_[++i];
     }
+    // A script's variable that is empty: as if it had not been given. The library would take the
+    // next word for the value.
+    if (value->empty()) {
+      counts_.erase(&row);
+      after_recipe_ = false;
+      return {};
+    }
     if (!row.choices.empty() && std::ranges::find(row.choices, *value) == row.choices.end())
       return usage(fmt::format("{} does not know this value", row.name),
                    did_you_mean(*value, row.choices) + "Give one of these words.",

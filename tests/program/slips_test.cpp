@@ -95,6 +95,11 @@ TEST_CASE("slips: what was meant is done where nothing else can be") {
   CHECK(tour.line("wexlo insert plumbline-download.tar.md5 boot.img=images/boot.img -o x.tar "
                   "--accept other-size-boot --accept other-header-boot")
             .err.find("no partition") == std::string::npos);
+  // An empty value counts as none, and never takes the next word.
+  CHECK(tour.line("wexlo extract gnomon-ota.zip -o \"\"").exit_code == 2);
+  CHECK(tour.line("wexlo unpack images/init_boot.img -o \"\" --force").exit_code == 2);
+  CHECK(tour.line("wexlo inspect --config \"\" kit").exit_code == 0);
+  CHECK_FALSE(fs::exists(tour.path() / "--"));
   CHECK(tour.line("wexlo recipes verification-off").out.starts_with("format = 1"));
   CHECK(tour.line("wexlo keys new k.pem --bits 2048").exit_code == 0);
 }

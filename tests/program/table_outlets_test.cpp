@@ -121,6 +121,9 @@ TEST_CASE("schema: every document that the demo leaves is as docs/schema says") 
     ++seen[kind->second];
   }
   CHECK(seen.size() == 6);
+  const Tour tour;
+  REQUIRE(tour.line("wexlo insert images init_boot=init_boot-patched.img -o mine").exit_code == 0);
+  CHECK(schemas.trouble("file-insert", Json::parse(read(tour.path() / "mine/insert.json"))) == "");
 }
 
 TEST_CASE("schema: what is not in it, and what is of another type, is found") {
