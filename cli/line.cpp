@@ -225,9 +225,13 @@ class Reader {
                      fmt::format("{}. {}", row.about, help_hint()));
       value = given_[++i];
     }
-    // A script's variable that is empty: as if it had not been given. The library would take the
-    // next word for the value.
+    // A script's variable that is empty: a file that is not given. The library would take the next
+    // word for the value.
     if (value->empty()) {
+      const WordKind kind = word_kind(row.value);
+      if (kind == WordKind::Text || kind == WordKind::Given)
+        return usage(fmt::format("{} was given an empty value", row.name),
+                     fmt::format("{}. {}", row.about, help_hint()), row.value);
       counts_.erase(&row);
       after_recipe_ = false;
       return {};

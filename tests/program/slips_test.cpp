@@ -100,6 +100,8 @@ TEST_CASE("slips: what was meant is done where nothing else can be") {
   CHECK(tour.line("wexlo unpack images/init_boot.img -o \"\" --force").exit_code == 2);
   CHECK(tour.line("wexlo inspect --config \"\" kit").exit_code == 0);
   CHECK_FALSE(fs::exists(tour.path() / "--"));
+  for (const char* option : {"--limit", "--jobs", "--color"})
+    CHECK(tour.line(std::string("wexlo inspect kit ") + option + " \"\"").exit_code == 2);
   CHECK(tour.line("wexlo recipes verification-off").out.starts_with("format = 1"));
   CHECK(tour.line("wexlo keys new k.pem --bits 2048").exit_code == 0);
 }
