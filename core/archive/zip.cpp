@@ -74,7 +74,8 @@ Error zip_failure(const zip_error_t* error, const std::string& file, std::string
       .hint = "Fetch the package again; compare its size and digest with the source's."};
   if (code == ZIP_ER_NOZIP) {
     out.code = ErrorCode::BadMagic;
-    out.hint = "It may be cut short: a zip's directory stands at its end.";
+    out.message = "the zip is cut short or damaged: its directory at the end is not there";
+    out.hint = "Fetch it again, and compare its size with the source's.";
   }
   if (code == ZIP_ER_COMPNOTSUPP || code == ZIP_ER_ENCRNOTSUPP) out.code = ErrorCode::Unsupported;
   return out;
@@ -149,14 +150,7 @@ Result<std::shared_ptr<const ZipArchive>> ZipArchive::open(SourcePtr source) {
   if (feed != nullptr) state.zip = zip_open_from_source(feed, ZIP_RDONLY, &error);
   if (state.zip == nullptr) {
     if (feed != nullptr) zip_source_free(feed);
-    {
-      Error why = state.error(&error, "");
-      why.message = "the zip is cut short or damaged";
-      why.hint =
-          "A zip's directory stands at its end. Fetch it again, and compare its size with the "
-          "source's.";
-      return fail(std::move(why));
-    }
+    return fail(state.error(&error, "the zip does not open"));
   }
   const auto count = static_cast<std::uint64_t>(zip_get_num_entries(state.zip, 0));
   if (count > kMaxZipMembers)

@@ -124,3 +124,18 @@ TEST_CASE("zip: a stored member is given as it is, and its sum is compared at it
   bytes[bytes.find(data) + 5] ^= 1;
   CHECK(sum_of(bytes).error().code == ErrorCode::DigestMismatch);
 }
+
+TEST_CASE("zip: a disk that fails while one is opened is told as that, not as a cut zip") {
+  class Failing final : public Source {
+   public:
+    Failing() : Source("package.zip") {}
+    [[nodiscard]] std::uint64_t size() const override { return 1u << 20; }
+    [[nodiscard]] Status read_at(std::uint64_t, MutableView) const override {
+      return fail({.code = ErrorCode::Io, .message = "the disk failed"});
+    }
+  };
+  const auto opened = ZipArchive::open(std::make_shared<Failing>());
+  REQUIRE_FALSE(opened);
+  CHECK(opened.error().code == ErrorCode::Io);
+  CHECK(opened.error().message == "the disk failed");
+}
