@@ -35,6 +35,7 @@ class CheckJob {
       WEXLO_TRY(stock, read_subjects(stock_, suffix_, context_));
     }
     subjects_ = overlay(given, stock);
+    settle_lock(given);
     WEXLO_CHECK(walk(stock));
     WEXLO_CHECK(look_at_lone_footers());
     find_untouched(given, stock);
@@ -49,8 +50,6 @@ class CheckJob {
     else
       judge_by_chain(out_);
     locked_change(given, stock);
-    own_patch_ = std::ranges::any_of(
-        given.all, [&](const Subject& one) { return carries_own_patch(one, context_); });
     finish();
     return std::move(out_);
   }
@@ -86,15 +85,19 @@ class CheckJob {
     return {};
   }
 
-  void note(FindingCode code, std::string message, std::string where = "") {
-    out_.findings.push_back({kind_of(code).level, code, std::move(message), std::move(where)});
+  /// A kit for an unlocked phone is made to be flashed to one, and so is a patched image.
+  void settle_lock(const Subjects& given) {
+    const auto is_ours = [&](const Subject& one) { return carries_own_patch(one, context_); };
+    const bool kit = out_.kind == CheckedKind::Kit && kit_needs_ == Needs::Unlocked;
+    out_.taken_unlocked = !options_.locked && (kit || std::ranges::any_of(given.all, is_ours));
+    unlocked_ = out_.taken_unlocked || options_.locked == false;
   }
 
-  static Subjects overlay(const Subjects& given, const Subjects& stock) {
-    Subjects out = given;
-    for (const Subject& one : stock.all)
-      if (out.find(one.partition) == nullptr) out.all.push_back(one);
-    return out;
+  /// How much that weighs which stops a locked phone alone.
+  Level locked_alone() const { return unlocked_ ? Level::Warning : Level::Problem; }
+
+  void note(FindingCode code, std::string message, std::string where = "") {
+    out_.findings.push_back({kind_of(code).level, code, std::move(message), std::move(where)});
   }
 
   /// vbmeta, else boot's footer where that is a top-level struct: signed, or covering others.
@@ -192,7 +195,7 @@ class CheckJob {
     if (footer.digest == false)
       report_.add(FindingCode::ImageDigest, one.partition,
                   "The digest in the image's own footer does not match it.", false,
-                  judged || options_.locked == false ? Level::Warning : Level::Problem);
+                  judged ? Level::Warning : locked_alone());
   }
 
   /// The stored index is not known: what the stock image has is the best guess.
@@ -251,11 +254,9 @@ class CheckJob {
 
   void faults() {
     for (const verified::Fault& one : out_.walk.faults) {
-      Level level = Level::Warning;
-      if (one.stops_unlocked)
-        level = Level::Problem;
-      else if (one.stops_locked)
-        level = Level::Problem;
+      const Level level = one.stops_unlocked ? Level::Problem
+                          : one.stops_locked ? locked_alone()
+                                             : Level::Warning;
       report_.add(one.code, one.partition, one.message, false, level);
     }
     if (out_.walk.verification_disabled)
@@ -326,8 +327,7 @@ class CheckJob {
     WEXLO_TRY(LoneFooter footer, lone_footer(one, options_.trees, context_));
     if (!footer.there) return {};
     if (!footer.trouble.empty())
-      report_.add(footer.code, one.partition, footer.trouble, false,
-                  options_.locked == false ? Level::Warning : Level::Problem);
+      report_.add(footer.code, one.partition, footer.trouble, false, locked_alone());
     lone_.emplace(one.partition, std::move(footer));
     return {};
   }
@@ -363,18 +363,14 @@ class CheckJob {
     report_.add(FindingCode::LockedChange, fmt::format("{}", fmt::join(changed, ", ")),
                 "Changed, and not signed with the key that the phone trusts: never lock the "
                 "bootloader while this is on it.",
-                false, options_.locked == false ? Level::Warning : Level::Problem);
+                false, locked_alone());
   }
 
   void finish() {
     auto found = report_.take();
     judge_coming_up(found, report_.unknown(), out_);
     std::ranges::move(found, std::back_inserter(out_.findings));
-    // A kit for an unlocked phone is made to be flashed to one, and so is a patched image.
-    out_.taken_unlocked =
-        !options_.locked &&
-        (own_patch_ || (out_.kind == CheckedKind::Kit && kit_needs_ == Needs::Unlocked));
-    if (out_.taken_unlocked || options_.locked == false) judge_for_unlocked(out_);
+    if (unlocked_) judge_for_unlocked(out_);
   }
 
   const CheckOptions& options_;
@@ -382,7 +378,8 @@ class CheckJob {
   PhoneSet given_, stock_, set_;
   std::string suffix_;
   Needs kit_needs_ = Needs::Unknown;
-  bool whole_ = false, own_patch_ = false;
+  bool whole_ = false;
+  bool unlocked_ = false;  ///< the phone that is judged for is
   Subjects subjects_;
   std::map<std::string, OriginWord> origins_;
   std::map<std::string, LoneFooter> lone_;  ///< by partition

@@ -16,4 +16,11 @@ const Subject* Subjects::find(std::string_view partition) const {
   return at == all.end() ? nullptr : &*at;
 }
 
+Subjects overlay(const Subjects& given, const Subjects& stock) {
+  Subjects out = given;
+  for (const Subject& one : stock.all)
+    if (out.find(one.partition) == nullptr) out.all.push_back(one);
+  return out;
+}
+
 }  // namespace wexlo

@@ -50,4 +50,7 @@ void judge_misc(const Subject& misc, const std::string& slot, Report& report);
 /// nothing. Limits: 32767 bytes, 8192 nodes, 16 levels, 255 letters a word.
 [[nodiscard]] std::string bootconfig_trouble(std::string_view text);
 
+/// The given images, and of the stock ones those that are not given.
+[[nodiscard]] Subjects overlay(const Subjects& given, const Subjects& stock);
+
 }  // namespace wexlo
