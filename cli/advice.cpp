@@ -30,8 +30,7 @@ std::vector<std::string> names_in(const fs::path& folder) {
 
 std::string recipe_without_at(const std::string& name) {
   for (const BundledRecipe& one : bundled_recipes())
-    if (one.name == name)
-      return fmt::format("Did you mean \"@{}\", which comes with Wexlo? ", name);
+    if (one.name == name) return fmt::format("Did you mean \"@{}\", which comes with Wexlo?", name);
   return {};
 }
 
@@ -53,7 +52,7 @@ void advise_missing(Error& error) {
     return;
   }
   const auto meant = nearest(path.filename().string(), names_in(folder));
-  if (meant) error.hint = fmt::format("Did you mean \"{}\"? ", (folder / *meant).string());
+  if (meant) error.hint = fmt::format("Did you mean \"{}\"?", (folder / *meant).string());
 }
 
 /// A file is due, and this is a folder.

@@ -42,7 +42,6 @@ std::string describe(const Error& error) {
     text += (error.expected.empty() ? ": found " : ", found ") + shortened(error.found);
   text += ".";
   if (!error.hint.empty()) text += " " + error.hint;
-  text.erase(text.find_last_not_of(' ') + 1);
   return text;
 }
 

@@ -1,5 +1,7 @@
 #include "job/prepare_wish.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "kit/folder/kit.hpp"
@@ -11,13 +13,15 @@ namespace {
 Status check(const PrepareWish& wish) {
   const bool recipes = !wish.recipes.empty();
   if (wish.stock ? !recipes : wish.like.empty() == recipes) return {};
-  return fail({.code = ErrorCode::Usage,
-               .message = wish.stock          ? "--stock puts stock images back: no recipe"
-                          : wish.like.empty() ? "prepare needs a recipe"
-                                              : "--like brings the recipes of its kit",
-               .hint = recipes ? "Leave -r out, or the other option."
-                               : "Add -r RECIPE, or --like KIT for the recipes of an older kit, or "
-                                 "--stock for none."});
+  return fail(
+      {.code = ErrorCode::Usage,
+       .message = wish.stock          ? "--stock puts stock images back: no recipe"
+                  : wish.like.empty() ? "prepare needs a recipe"
+                                      : "--like brings the recipes of its kit",
+       .hint = recipes
+                   ? fmt::format("Leave out -r, or {}.", wish.stock ? "--stock" : "--like")
+                   : std::string("Add -r RECIPE, or --like KIT for the recipes of an older kit, or "
+                                 "--stock for none.")});
 }
 
 /// What a kit of stock images puts back again: what it had of the boot chain.

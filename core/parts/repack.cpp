@@ -265,16 +265,14 @@ class Repacker {
 
   /// What speaks of the image's bytes: in the image it was renewed, elsewhere it is stale now.
   void cover(const Image& image, const Blob& bytes) {
-    const std::string partition(boot::partition_kind(image));
     if (in_.id_digest) out_.renewed.emplace_back("the id in the header");
     const auto matches = verified::own_digest_matches(bytes.view());
     if (matches && *matches == true)
       out_.renewed.emplace_back("the digest in the image's own footer");
-    if (partition.empty() || image.kind() == "vbmeta") return;
-    out_.not_covered.push_back(fmt::format(
-        "the phone's vbmeta has the digest of the stock {0}: an unlocked phone warns and starts, a "
-        "locked one stops. wexlo seal with {0} and vbmeta renews it.",
-        partition));
+    if (image.kind() == "vbmeta" || boot::partition_kind(image).empty()) return;
+    out_.not_covered.emplace_back(
+        "a vbmeta that covers the image has the stock one's digest: an unlocked phone warns and "
+        "starts, a locked one stops. wexlo seal with both renews it.");
   }
 
   /// The output, read afresh, is what was meant: an encoder that gave other content than it was
