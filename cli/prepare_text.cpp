@@ -82,10 +82,6 @@ std::string steps_text(const Session& session, const std::vector<Step>& steps, b
   return (reasons ? full : brief).text(session.paint);
 }
 
-std::string counted(std::uint64_t count, std::string_view what) {
-  return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
-}
-
 /// An edit that was tried here and found its place in another image is no news here.
 std::vector<EditReport> worth_showing(const KitDraft& kit, const KitImage& image) {
   std::vector<EditReport> out;
@@ -199,16 +195,14 @@ std::string prepare_ending(const Session& session, const PrepareArguments& optio
                            const Prepared& done) {
   if (done.stopped || options.dry_run) return {};
   const std::string kit = printable(options.kit);
-  unsigned seconds = 0;
-  for (const Step& step : done.kit.plan.steps)
-    seconds += step.usual_seconds;
   std::string next, undo;
   const auto line = [&](std::string& to, const std::string& command, std::string_view about) {
     to += fmt::format("  {}\n      {}\n", session.paint.good(command), about);
   };
   line(next, fmt::format("wexlo check {}", kit), "is the kit whole? (before the phone is touched)");
   line(next, fmt::format("less {}/plan.txt", kit),
-       fmt::format("the steps for the bench, about {}", usual_time(seconds)));
+       fmt::format("the steps for the bench, about {}",
+                   usual_time(whole_time(done.kit.plan.steps))));
   line(next, fmt::format("xdg-open {}/report.html", kit), "the report, to be filed with the phone");
   line(undo, fmt::format("less {}/plan.txt", kit), "\"The way back\": the stock images of stock/");
   for (const KitImage& image : done.kit.images)

@@ -175,6 +175,10 @@ std::string printable_lines(std::string_view text) {
   }
 }
 
+std::string counted(std::uint64_t count, std::string_view what) {
+  return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
+}
+
 std::optional<std::uint64_t> parse_number(std::string_view text) {
   int base = 10;
   if (text.starts_with("0x") || text.starts_with("0X")) {

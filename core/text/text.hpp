@@ -35,6 +35,9 @@ namespace wexlo {
 /// `12.3 MiB`, `512 B`: for people.
 [[nodiscard]] std::string human_size(std::uint64_t bytes);
 
+/// "1 place", "3 places".
+[[nodiscard]] std::string counted(std::uint64_t count, std::string_view what);
+
 /// Decimal, or hexadecimal behind 0x; nullopt: anything else, or too large.
 [[nodiscard]] std::optional<std::uint64_t> parse_number(std::string_view text);
 

@@ -203,14 +203,14 @@ void append_first(std::string& out, const std::vector<std::string>& sentences) {
     out += filled(one, kWidth, "     ", "  !  ");
 }
 
+}  // namespace
+
 unsigned whole_time(const std::vector<Step>& steps) {
   unsigned out = 0;
   for (const Step& step : steps)
     out += step.usual_seconds;
   return out;
 }
-
-}  // namespace
 
 std::string usual_time(unsigned seconds) {
   if (seconds < 60) return fmt::format("{} s", seconds);

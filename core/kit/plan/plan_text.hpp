@@ -10,6 +10,8 @@ namespace wexlo {
 [[nodiscard]] std::string expectation(const act::Expect& expect);
 /// What is done, in a few words: "Write init_boot".
 [[nodiscard]] std::string step_title(const Step& step);
+/// The usual time of all steps, in seconds.
+[[nodiscard]] unsigned whole_time(const std::vector<Step>& steps);
 /// "40 s", "3 min": in whole minutes from one on, rounded up.
 [[nodiscard]] std::string usual_time(unsigned seconds);
 
