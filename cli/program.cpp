@@ -9,7 +9,6 @@
 
 #include <CLI/CLI.hpp>
 #include <algorithm>
-#include <charconv>
 #include <system_error>
 
 #include "base/error_kinds.hpp"
@@ -61,7 +60,10 @@ void add_globals(Commands& commands, ProgramArguments& options, Globals& globals
   app.add_option("--config", options.config);
   commands.table.globals = {
       {.name = "--json", .about = "One JSON document instead of text"},
-      {.brief = "-q", .name = "--quiet", .about = "Only what is wrong, and why"},
+      {.brief = "-q",
+       .name = "--quiet",
+       .about = "Only what is wrong, and why",
+       .excludes = {"--verbose"}},
       {.brief = "-v", .name = "--verbose", .about = "More detail"},
       {.name = "--color",
        .value = "auto|always|never",
@@ -79,23 +81,21 @@ void add_globals(Commands& commands, ProgramArguments& options, Globals& globals
 }
 
 Status apply_jobs(const ProgramArguments& options, Session& session) {
-  constexpr unsigned kMost = 256;
   session.context.jobs = session.settings.jobs;
   if (options.jobs.empty()) return {};
-  unsigned jobs = 0;
-  const char* const end = options.jobs.data() + options.jobs.size();
-  const auto [at, bad] = std::from_chars(options.jobs.data(), end, jobs);
-  if (bad != std::errc() || at != end || jobs < 1 || jobs > kMost)
+  const auto jobs = jobs_from(options.jobs);
+  if (!jobs)
     return fail({.code = ErrorCode::Usage,
                  .message = "--jobs does not read",
                  .expected = "1 to 256",
                  .found = options.jobs,
                  .hint = "Give a number of threads, or leave it out."});
-  session.context.jobs = jobs;
+  session.context.jobs = *jobs;
   return {};
 }
 
 Status apply_globals(const ProgramArguments& options, Session& session) {
+  // Already for what is wrong with the settings.
   session.paint.on = wants_color(options.color, session.settings.color);
   session.paint.columns = terminal_columns();
   if (session.globals.quiet || session.globals.json)

@@ -15,15 +15,6 @@ namespace wexlo::cli {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr SettingKind kSettings[] = {
-    {"jobs", "WEXLO_JOBS", "threads to use, 1 to 256; else one for each processor core"},
-    {"color", "WEXLO_COLOR", "auto, always or never; else auto"},
-    {"cache_bound", "WEXLO_CACHE_BOUND",
-     "what batch keeps of images at most, like \"2G\"; 0: nothing"},
-    {"sheets", "WEXLO_SHEETS", "a folder: --sheet NAME finds NAME.toml there"},
-    {"recipes", "WEXLO_RECIPES", "a folder: -r @NAME finds NAME.toml or NAME/recipe.toml there"},
-    {"technician", "WEXLO_TECHNICIAN", "a name that the report of a kit shows"},
-};
 constexpr std::uint64_t kMostCache = std::uint64_t{1} << 44;
 
 std::optional<std::string> environment(const char* name) {
@@ -55,36 +46,61 @@ fs::path folder_of(const std::string& text, const fs::path& base) {
   return base / text;
 }
 
-/// Takes one value in; the problem, if it does not read: what is wanted.
-std::optional<std::string> take(UserSettings& out, std::string_view key, const std::string& text,
-                                const fs::path& base) {
-  if (key == "jobs") {
-    constexpr unsigned kMost = 256;
-    const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), out.jobs);
-    const bool reads = bad == std::errc() && end == text.data() + text.size();
-    if (!reads || out.jobs < 1 || out.jobs > kMost) return "1 to 256";
-  } else if (key == "color") {
-    if (text != "auto" && text != "always" && text != "never") return "auto, always or never";
-    out.color = text;
-  } else if (key == "cache_bound") {
-    const auto size = text == "0" ? std::optional<std::uint64_t>(0) : size_from(text, kMostCache);
-    if (!size) return "a size, e.g. 2G, or 0";
-    out.cache_bound = *size;
-  } else if (key == "sheets") {
-    out.sheets = folder_of(text, base);
-  } else if (key == "recipes") {
-    out.recipes = folder_of(text, base);
-  } else {
-    out.technician = text;
-  }
-  return std::nullopt;
-}
+/// Takes a value in; what is wanted, if it does not read. @param base  relative folders are in it
+using Take = std::optional<std::string> (*)(UserSettings&, const std::string& text,
+                                            const fs::path& base);
+
+struct SettingKind {
+  std::string_view key, variable;
+  Take take;
+};
+/// docs/commands.md has the same rows, with what each is for.
+constexpr SettingKind kSettings[] = {
+    {"jobs", "WEXLO_JOBS",
+     [](UserSettings& out, const std::string& text, const fs::path&) -> std::optional<std::string> {
+       const auto jobs = jobs_from(text);
+       if (!jobs) return "1 to 256";
+       out.jobs = *jobs;
+       return std::nullopt;
+     }},
+    {"color", "WEXLO_COLOR",
+     [](UserSettings& out, const std::string& text, const fs::path&) -> std::optional<std::string> {
+       if (text != "auto" && text != "always" && text != "never") return "auto, always or never";
+       out.color = text;
+       return std::nullopt;
+     }},
+    {"cache_bound", "WEXLO_CACHE_BOUND",
+     [](UserSettings& out, const std::string& text, const fs::path&) -> std::optional<std::string> {
+       const auto size =
+           text == "0" ? std::optional<std::uint64_t>(0) : size_from(text, kMostCache);
+       if (!size) return "a size, e.g. 2G, or 0";
+       out.cache_bound = *size;
+       return std::nullopt;
+     }},
+    {"sheets", "WEXLO_SHEETS",
+     [](UserSettings& out, const std::string& text,
+        const fs::path& base) -> std::optional<std::string> {
+       out.sheets = folder_of(text, base);
+       return std::nullopt;
+     }},
+    {"recipes", "WEXLO_RECIPES",
+     [](UserSettings& out, const std::string& text,
+        const fs::path& base) -> std::optional<std::string> {
+       out.recipes = folder_of(text, base);
+       return std::nullopt;
+     }},
+    {"technician", "WEXLO_TECHNICIAN",
+     [](UserSettings& out, const std::string& text, const fs::path&) -> std::optional<std::string> {
+       out.technician = text;
+       return std::nullopt;
+     }},
+};
 
 Status read_file(UserSettings& out, const fs::path& file) {
   WEXLO_TRY(const toml::table table, read_toml(file));
   std::vector<std::string> keys;
-  for (const SettingKind& kind : kSettings)
-    keys.emplace_back(kind.key);
+  for (const SettingKind& one : kSettings)
+    keys.emplace_back(one.key);
   for (const auto& [key, node] : table) {
     const std::string name(key.str());
     const auto wrong = [&](std::string message, std::string expected = {}) {
@@ -92,7 +108,8 @@ Status read_file(UserSettings& out, const fs::path& file) {
       error.expected = std::move(expected);
       return error;
     };
-    if (std::ranges::find(keys, name) == keys.end()) {
+    const auto* const kind = std::ranges::find(kSettings, name, &SettingKind::key);
+    if (kind == std::end(kSettings)) {
       Error error = wrong(fmt::format("there is no setting \"{}\"", name));
       error.hint = did_you_mean(name, keys) + fmt::format("There are: {}.", fmt::join(keys, ", "));
       return fail(std::move(error));
@@ -105,7 +122,7 @@ Status read_file(UserSettings& out, const fs::path& file) {
     else
       return fail(wrong(fmt::format("the setting {} is of the wrong type", name),
                         "a text in quotes, or a number"));
-    if (const auto wanted = take(out, name, text, file.parent_path())) {
+    if (const auto wanted = kind->take(out, text, file.parent_path())) {
       Error error = wrong(fmt::format("the setting {} does not read", name), *wanted);
       error.found = text;
       return fail(std::move(error));
@@ -116,8 +133,13 @@ Status read_file(UserSettings& out, const fs::path& file) {
 
 }  // namespace
 
-std::span<const SettingKind> setting_kinds() {
-  return kSettings;
+std::optional<unsigned> jobs_from(std::string_view text) {
+  constexpr unsigned kMost = 256;
+  unsigned jobs = 0;
+  const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), jobs);
+  if (bad != std::errc() || end != text.data() + text.size() || jobs < 1 || jobs > kMost)
+    return std::nullopt;
+  return jobs;
 }
 
 Result<UserSettings> read_settings(const std::string& config) {
@@ -127,7 +149,7 @@ Result<UserSettings> read_settings(const std::string& config) {
   for (const SettingKind& kind : kSettings) {
     const auto text = environment(std::string(kind.variable).c_str());
     if (!text) continue;
-    if (auto wanted = take(out, kind.key, *text, {}))
+    if (auto wanted = kind.take(out, *text, {}))
       return fail({.code = ErrorCode::Usage,
                    .message = fmt::format("the environment's {} does not read", kind.variable),
                    .expected = std::move(*wanted),

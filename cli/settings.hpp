@@ -4,7 +4,6 @@
 #include <cstdint>
 #include <filesystem>
 #include <optional>
-#include <span>
 #include <string>
 #include <string_view>
 
@@ -21,11 +20,8 @@ struct UserSettings {
   std::string technician;         ///< named in the report of a kit
 };
 
-/// One row a setting: for the docs, and for "did you mean".
-struct SettingKind {
-  std::string_view key, variable, about;
-};
-[[nodiscard]] std::span<const SettingKind> setting_kinds();
+/// A number of threads; nullopt: it is none from 1 to 256.
+[[nodiscard]] std::optional<unsigned> jobs_from(std::string_view text);
 
 /// @param config  --config, if given; else the usual file, if it is there.
 /// Errors: NotFound (a file named by --config), BadValue, Usage (a variable that does not read).
