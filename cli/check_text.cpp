@@ -100,16 +100,16 @@ class Text {
   std::string out_;
 };
 
-std::string counted(std::size_t count, std::string_view what) {
-  return fmt::format("{} {}{}", count == 0 ? "no" : fmt::format("{}", count), what,
-                     count == 1 ? "" : "s");
+std::string counted_or_no(std::size_t count, std::string_view what) {
+  return count == 0 ? fmt::format("no {}s", what) : counted(count, what);
 }
 
-/// Said of one state of the lock.
-std::string outlook_text(const Verdict& verdict) {
-  return verdict.starts()                                   ? "starts"
-         : verdict.outlook == verified::Outlook::CannotTell ? "cannot be told whether it starts"
-                                                            : "does not start";
+/// Said of one state of the lock. @param phone  "an unlocked phone"
+std::string outlook_text(std::string_view phone, const Verdict& verdict) {
+  if (verdict.starts()) return fmt::format("{} starts it", phone);
+  if (verdict.outlook == verified::Outlook::CannotTell)
+    return fmt::format("whether {} starts it cannot be told", phone);
+  return fmt::format("{} does not start it", phone);
 }
 
 }  // namespace
@@ -127,15 +127,13 @@ std::string check_verdict(const Checked& checked, const CheckArguments& options,
     warnings += one.level == Level::Warning ? 1 : 0;
   }
   std::string state;
-  if (options.lock_state == "locked")
-    state = "on a locked phone it " + outlook_text(checked.locked);
-  else if (options.lock_state == "unlocked" || checked.taken_unlocked)
-    state = "on an unlocked phone it " + outlook_text(checked.unlocked);
-  else
-    state = fmt::format("unlocked it {}, locked it {}", outlook_text(checked.unlocked),
-                        outlook_text(checked.locked));
-  const std::string text = fmt::format("Verdict: {}; {}, {}", state, counted(problems, "problem"),
-                                       counted(warnings, "warning"));
+  if (options.lock_state != "unlocked" && !checked.taken_unlocked)
+    state = outlook_text("a locked phone", checked.locked);
+  if (options.lock_state != "locked")
+    state += (state.empty() ? "" : ", ") + outlook_text("an unlocked phone", checked.unlocked);
+  const std::string text =
+      fmt::format("Verdict: {}; {}, {}", state, counted_or_no(problems, "problem"),
+                  counted_or_no(warnings, "warning"));
   std::string out = (problems > 0   ? session.paint.bad(text)
                      : warnings > 0 ? session.paint.warning(text)
                                     : session.paint.good(text)) +

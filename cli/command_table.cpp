@@ -86,6 +86,19 @@ std::string OptionRow::title() const {
   return value.empty() ? out : out + " " + value;
 }
 
+std::string OptionRow::explained() const {
+  std::string out = about;
+  if (!fallback.empty()) out += fmt::format(" (usually {})", fallback);
+  if (repeats) out += "; may be given again";
+  return out;
+}
+
+std::string joined_name(std::string_view name) {
+  std::string out(name);
+  std::ranges::replace(out, ' ', '-');
+  return out;
+}
+
 std::string CommandRow::usage() const {
   std::string out = "wexlo " + name();
   for (const OperandRow& one : operands) {

@@ -49,6 +49,8 @@ struct OptionRow {
   [[nodiscard]] bool is_flag() const { return value.empty(); }
   /// `-o, --output DIR`
   [[nodiscard]] std::string title() const;
+  /// What it is for, with what it is without being given, and whether it may be given again.
+  [[nodiscard]] std::string explained() const;
 };
 
 /// A command line to copy, and what it does.
@@ -66,6 +68,8 @@ struct CommandPage {
   std::string_view see;  ///< the page to read
 };
 [[nodiscard]] std::span<const CommandPage> command_pages();
+/// "keys-new": as one word, for the parser and for man pages.
+[[nodiscard]] std::string joined_name(std::string_view name);
 /// nullptr: no command is called so.
 [[nodiscard]] const CommandPage* find_page(std::string_view name);
 

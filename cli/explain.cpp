@@ -14,11 +14,6 @@
 namespace wexlo::cli {
 namespace {
 
-std::size_t page_width(const Paint& paint) {
-  constexpr std::size_t kUsual = 80;
-  return paint.columns == 0 ? kUsual : std::min(paint.columns, kUsual);
-}
-
 struct Entry {
   std::string title, level;
   std::string_view says;  ///< what the sentence after it is

@@ -26,17 +26,11 @@ constexpr ExitMeaning kExits[] = {
     {130, "interrupted"},
 };
 
-/// Help fits 80 columns, and a narrower terminal.
-std::size_t help_width(const Paint& paint) {
-  constexpr std::size_t kUsual = 80, kLeast = 40;
-  return paint.columns == 0 ? kUsual : std::clamp<std::size_t>(paint.columns, kLeast, kUsual);
-}
-
 /// A name in its column, and sentences beside it; below it, where the name is long.
 std::string beside(std::string_view name, std::string_view about, std::size_t column,
                    const Paint& paint) {
   const std::string indent(column, ' ');
-  const std::size_t width = help_width(paint);
+  const std::size_t width = page_width(paint);
   if (columns_of(name) + 4 > column)
     return fmt::format("  {}\n{}", name, filled(about, width, indent));
   const std::string first = fmt::format("  {:<{}}", name, column - 2);
@@ -47,19 +41,12 @@ std::string examples_text(std::span<const Example> examples, const Paint& paint)
   std::string out;
   for (const Example& one : examples) {
     // A command that is folded ends its lines as a shell wants it.
-    std::string line = filled(one.line, help_width(paint) - 2, "      ", "  ");
+    std::string line = filled(one.line, page_width(paint) - 2, "      ", "  ");
     line.pop_back();
     for (std::size_t at = line.find('\n'); at != line.npos; at = line.find('\n', at + 3))
       line.replace(at, 1, " \\\n");
-    out += paint.good(line) + "\n" + paint.faint(filled(one.about, help_width(paint), "      "));
+    out += paint.good(line) + "\n" + paint.faint(filled(one.about, page_width(paint), "      "));
   }
-  return out;
-}
-
-std::string about_of(const OptionRow& row) {
-  std::string out = row.about;
-  if (!row.fallback.empty()) out += fmt::format(" (usually {})", row.fallback);
-  if (row.repeats) out += "; may be given again";
   return out;
 }
 
@@ -70,7 +57,8 @@ std::string options_text(const CommandRow& row, const Paint& paint) {
   for (const Section section : sections()) {
     std::string lines;
     for (const OptionRow& one : row.options)
-      if (one.section == section) lines += beside(one.title(), about_of(one), kOptionColumn, paint);
+      if (one.section == section)
+        lines += beside(one.title(), one.explained(), kOptionColumn, paint);
     if (!lines.empty()) out += "\n" + paint.heading(section_title(section)) + "\n" + lines;
   }
   return out;
@@ -117,13 +105,13 @@ std::string overview_text(const CommandTable& table, const Paint& paint) {
   }
   out += "\n" + paint.heading("For every command") + "\n";
   for (const OptionRow& one : table.globals)
-    out += beside(one.title(), about_of(one), kOptionColumn, paint);
+    out += beside(one.title(), one.explained(), kOptionColumn, paint);
   return out + exits_text(paint);
 }
 
 std::string task_text(const Task& task, const Paint& paint) {
   std::string out =
-      paint.heading(task.title) + "\n\n" + filled(task.about, help_width(paint), "  ") + "\n";
+      paint.heading(task.title) + "\n\n" + filled(task.about, page_width(paint), "  ") + "\n";
   out += examples_text(task.steps, paint);
   return out + fmt::format("\nMore: {}\n", task.see);
 }
@@ -131,8 +119,8 @@ std::string task_text(const Task& task, const Paint& paint) {
 std::string command_text(const CommandTable& table, const CommandRow& row, const Paint& paint) {
   const CommandPage& page = *row.page;
   std::string out = paint.heading(fmt::format("wexlo {}: {}", page.name, page.title)) + "\n\n" +
-                    filled(row.usage(), help_width(paint), "      ", "  ") + "\n" +
-                    filled(page.purpose, help_width(paint), "  ");
+                    filled(row.usage(), page_width(paint), "      ", "  ") + "\n" +
+                    filled(page.purpose, page_width(paint), "  ");
   out += "\n" + paint.heading("Examples") + "\n" + examples_text(page.examples, paint);
   if (!row.operands.empty()) {
     out += "\n" + paint.heading("What it works on") + "\n";
@@ -142,12 +130,9 @@ std::string command_text(const CommandTable& table, const CommandRow& row, const
   out += options_text(row, paint);
   std::string globals;
   for (const OptionRow& one : table.globals)
-    globals +=
-        (globals.empty() ? "" : "  ") + one.name + (one.is_flag() ? "" : "\u00a0" + one.value);
-  std::string lines = filled(globals, help_width(paint), "  ");
-  for (std::size_t at = lines.find("\u00a0"); at != lines.npos; at = lines.find("\u00a0"))
-    lines.replace(at, std::string_view("\u00a0").size(), " ");
-  out += "\n" + paint.heading("For every command") + "  (wexlo help explains them)\n" + lines;
+    globals += one.name + " ";
+  out += "\n" + paint.heading("For every command") + "  (wexlo help explains them)\n" +
+         filled(globals, page_width(paint), "  ");
   return out + exits_text(paint) + fmt::format("\nMore: {}\n", page.see);
 }
 

@@ -8,6 +8,7 @@
 #include <optional>
 
 #include "text/nearest.hpp"
+#include "text/text.hpp"
 
 namespace wexlo::cli {
 namespace {
@@ -21,7 +22,7 @@ std::unexpected<Error> usage(std::string message, std::string hint, std::string 
                .hint = std::move(hint)});
 }
 
-/// Words of other tools and of everyday speech, and the command that does it.
+/// Everyday words for what a command does.
 struct Meant {
   std::string_view word, command;
 };
@@ -233,7 +234,6 @@ class Reader {
         return usage(fmt::format("{} was given an empty value", row.name),
                      fmt::format("{}. {}", row.about, help_hint()), row.value);
       counts_.erase(&row);
-      after_recipe_ = false;
       return {};
     }
     if (!row.choices.empty() && std::ranges::find(row.choices, *value) == row.choices.end())
@@ -260,15 +260,21 @@ class Reader {
     const auto last = std::ranges::find_if(pieces_.rbegin(), pieces_.rend(), &Piece::operand);
     return usage(most == 0 ? fmt::format("{} takes options alone", line_.command->name())
                            : fmt::format("{} takes {} here, not {}", line_.command->name(),
-                                         counted(most), operands_),
+                                         counted(most, "name"), operands_),
                  fmt::format("wexlo help {} shows what it takes; a name with blanks in it stands "
                              "in quotes.",
                              line_.command->name()),
                  "", last->text);
   }
 
-  static std::string counted(std::size_t count) {
-    return count == 1 ? "one name" : fmt::format("{} names", count);
+  /// Two options that contradict each other, among those of the command and the global ones.
+  Status contradictions(const std::vector<OptionRow>& rows) const {
+    for (const OptionRow& one : rows)
+      for (const std::string& other : one.excludes)
+        if (counts_.contains(&one) && counts_.contains(table_.find_option(line_.command, other)))
+          return usage(fmt::format("{} and {} contradict each other", one.name, other),
+                       "Give one of them.");
+    return {};
   }
 
   Status complete() {
@@ -279,34 +285,18 @@ class Reader {
                      fmt::format("{}. {}", one.about, help_hint()));
       left -= left > 0 ? 1 : 0;
     }
-    for (const OptionRow& one : line_.command->options) {
-      const bool given = counts_.contains(&one);
-      if (one.needed && !given)
+    for (const OptionRow& one : line_.command->options)
+      if (one.needed && !counts_.contains(&one))
         return usage(fmt::format("{} needs {}", line_.command->name(), one.title()),
                      fmt::format("{}. {}", one.about, help_hint()));
-      for (const std::string& other : one.excludes)
-        if (given && counts_.contains(table_.find_option(line_.command, other)))
-          return usage(fmt::format("{} and {} contradict each other", one.name, other),
-                       "Give one of them.");
-    }
-    WEXLO_CHECK(globals());
+    WEXLO_CHECK(contradictions(line_.command->options));
+    WEXLO_CHECK(contradictions(table_.globals));
     write();
     return {};
   }
 
-  Status globals() const {
-    const auto given = [&](std::string_view name) {
-      return counts_.contains(table_.find_option(nullptr, name));
-    };
-    if (given("--quiet") && given("--verbose"))
-      return usage("--quiet and --verbose contradict each other", "Give one of them.");
-    return {};
-  }
-
   void write() {
-    std::string name = line_.command->name();
-    std::ranges::replace(name, ' ', '-');
-    line_.words.push_back(std::move(name));
+    line_.words.push_back(joined_name(line_.command->page->name));
     for (const Piece& one : pieces_)
       if (!one.operand) line_.words.push_back(one.text);
     // Options first: a name that begins with a dash is an operand there.

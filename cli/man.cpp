@@ -53,19 +53,14 @@ std::string head(const std::string& name, std::string_view title) {
 }
 
 std::string page_base(const CommandRow& row) {
-  std::string out = "wexlo-" + row.name();
-  std::ranges::replace(out, ' ', '-');
-  return out;
+  return "wexlo-" + joined_name(row.page->name);
 }
 
 std::string option_terms(const std::vector<OptionRow>& rows, Section section, bool all) {
   std::string out;
   for (const OptionRow& one : rows) {
     if (!all && one.section != section) continue;
-    std::string about = one.about;
-    if (!one.fallback.empty()) about += fmt::format(" (usually {})", one.fallback);
-    if (one.repeats) about += "; may be given again";
-    out += term(one.title(), about);
+    out += term(one.title(), one.explained());
   }
   return out;
 }

@@ -6,13 +6,6 @@
 namespace wexlo::cli {
 namespace {
 
-/// "keys new" is one command; the library's names have no blanks.
-std::string parser_name(std::string_view name) {
-  std::string out(name);
-  std::ranges::replace(out, ' ', '-');
-  return out;
-}
-
 CommandRow& new_row(CommandTable& table, std::string_view name) {
   const CommandPage* const page = find_page(name);
   if (page == nullptr) throw std::logic_error("a command has no page");
@@ -22,7 +15,7 @@ CommandRow& new_row(CommandTable& table, std::string_view name) {
 }  // namespace
 
 Command::Command(Commands& commands, std::string_view name)
-    : command_(commands.app.add_subcommand(parser_name(name))),
+    : command_(commands.app.add_subcommand(joined_name(name))),
       row_(&new_row(commands.table, name)) {}
 
 Command& Command::operand(const std::string& name, std::string& value, const std::string& about,

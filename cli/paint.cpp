@@ -184,14 +184,12 @@ void Table::row(std::vector<std::string> cells, std::string lead) {
 }
 
 std::size_t width(std::string_view text) {
-  std::size_t columns = 0;
-  for (std::size_t i = 0; i < text.size(); ++i) {
-    if (const std::size_t length = mark_length(text.substr(i)))
-      i += length - 1;  // a colour, which takes no room
-    else
-      columns += (static_cast<unsigned char>(text[i]) & 0xc0) != 0x80 ? 1 : 0;
-  }
-  return columns;
+  return columns_of(plain_of(text));
+}
+
+std::size_t page_width(const Paint& paint) {
+  constexpr std::size_t kUsual = 80, kLeast = 40;
+  return paint.columns == 0 ? kUsual : std::clamp<std::size_t>(paint.columns, kLeast, kUsual);
 }
 
 std::string Table::title(std::size_t i) const {

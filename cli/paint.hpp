@@ -28,6 +28,9 @@ struct Paint {
 /// stay.
 void print(std::ostream& out, std::string_view text);
 
+/// For pages of sentences: 80 columns, less on a narrower terminal.
+[[nodiscard]] std::size_t page_width(const Paint& paint);
+
 /// Columns on the screen: UTF-8 continuation bytes and colours take none.
 [[nodiscard]] std::size_t width(std::string_view text);
 
