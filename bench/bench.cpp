@@ -4,6 +4,7 @@
 /// - Boot images against general tools: images.cpp.
 /// - Firmware containers against general tools: containers.cpp.
 /// - Kits, packages with images put in, and trays: kits.cpp.
+/// - Writing to a phone: phones.cpp.
 
 #include <algorithm>
 #include <filesystem>
@@ -51,13 +52,15 @@ void grows_tenfold(const fs::path& folder) {
 int main(int argc, char** argv) {
   const std::string only = argc > 2 ? argv[2] : "";
   if (argc < 2 || argc > 3) {
-    fmt::print(stderr, "usage: wexlo_bench FOLDER [images|packages|containers|kits|trees]\n");
+    fmt::print(stderr,
+               "usage: wexlo_bench FOLDER [images|packages|containers|kits|phones|trees]\n");
     return 2;
   }
   if (only.empty() || only == "images") boot_images(argv[1]);
   if (only.empty() || only == "packages") grows_tenfold(argv[1]);
   if (only.empty() || only == "containers") containers(argv[1]);
   if (only.empty() || only == "kits") kits(argv[1]);
+  if (only.empty() || only == "phones") phones(argv[1]);
   if (only.empty() || only == "trees") hash_trees(argv[1]);
   return 0;
 }

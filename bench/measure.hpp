@@ -55,6 +55,9 @@ void boot_images(const std::string& folder);
 /// Kits, packages with images put in, and trays.
 void kits(const std::string& folder);
 
+/// Writing to a phone over TCP and UDP.
+void phones(const std::string& folder);
+
 /// Hash trees: built and checked.
 void hash_trees(const std::string& folder);
 

@@ -24,6 +24,23 @@ constexpr Example kCheck[] = {
     {"wexlo check init_boot-patched.img --against gnomon-ota.zip",
      "what was changed in an image, and does it go with the firmware?"},
 };
+constexpr Example kRehearse[] = {
+    {"wexlo rehearse kit --against gnomon-ota.zip",
+     "what will happen on the phone, step by step, and on the way back"},
+    {"wexlo rehearse kit --sheet sheets/gnomon.toml --fault drop=100000",
+     "on this very phone, with a link that drops while an image is sent"},
+};
+constexpr Example kFlash[] = {
+    {"wexlo flash kit --phone fastboot+usb://", "play the plan on the phone at the bench"},
+    {"wexlo flash kit --phone fastboot+tcp://localhost:5554 --dry-run",
+     "ask the phone, and write nothing"},
+    {"wexlo flash kit --phone fastboot+usb:// --back",
+     "back to stock: what was written, and no more"},
+};
+constexpr Example kPhones[] = {
+    {"wexlo phones", "phones at their bootloader, over USB"},
+    {"wexlo phones fastboot+tcp://localhost:5554", "the one at an address"},
+};
 constexpr Example kRestore[] = {
     {"wexlo restore init_boot-patched.img -o init_boot-stock.img",
      "the stock image, out of the patched one"},
@@ -126,6 +143,20 @@ constexpr CommandPage kPages[] = {
      "start, for a locked and an unlocked phone. With --against it also tells what somebody "
      "changed.",
      kCheck, "docs/checks.md"},
+    {"rehearse", kJob, "the plan, played on a simulated phone",
+     "Plays every step of a kit's plan on a phone that is files in memory, starts it as a loader "
+     "and a kernel would, and plays the way back. What would go wrong at the bench goes wrong "
+     "here, with its reason. prepare does it by itself.",
+     kRehearse, "docs/simulated-phone.md"},
+    {"flash", kJob, "the plan, played on a phone",
+     "Looks whether it is the right phone and ready, asks before anything is lost, and does one "
+     "step after the other, with a log in the kit. It stops at the first failure, tells what the "
+     "phone has now, the command that goes on, and the way back from there.",
+     kFlash, "docs/flash.md"},
+    {"phones", kJob, "which phones answer",
+     "Lists the phones at their bootloader: over USB, or at the addresses given, with mode, "
+     "serial number, product and lock state.",
+     kPhones, "docs/flash.md"},
     {"restore", kJob, "the stock image again, from a patched one or a kit",
      "Undoes a patch of Wexlo byte for byte: from the image alone where it carries its way back, "
      "else with the stock image that was kept. Of a kit, the stock images are verified and "

@@ -8,7 +8,11 @@
 #include "commands.hpp"
 #include "demo/gnomon.hpp"
 #include "demo/phones.hpp"
+#include "firmware/formats.hpp"
+#include "flash/served_phone.hpp"
+#include "kit/facts/sheet.hpp"
 #include "options.hpp"
+#include "phone/fastboot/link.hpp"
 #include "program.hpp"
 #include "reply.hpp"
 #include "text/text.hpp"
@@ -150,7 +154,37 @@ class Demo {
                                   path("sheets/gnomon.toml"), "-o", path("kit")})));
     WEXLO_CHECK(
         step("Is the kit whole, and what will a phone make of it?", {"check", path("kit")}));
+    WEXLO_CHECK(
+        step("What will happen on the phone? The plan, played on a simulated one, and back.",
+             {"rehearse", path("kit"), "--against", firmware().string()}));
+    return on_a_phone();
+  }
+
+  /// A simulated phone answers over TCP on this machine, as one at a bench would over its wire.
+  Status on_a_phone() {
+    WEXLO_TRY(const FirmwarePtr stock,
+              open_firmware(firmware().string(), {.context = session_.context}));
+    WEXLO_TRY(const Sheet sheet, read_sheet(folder_ / "sheets/gnomon.toml"));
+    WEXLO_TRY(const auto served, ServedPhone::begin(&sheet, stock.get(), session_.context));
+    const std::string address = address_text(served->address());
+    say(
+        fmt::format("A simulated phone answers at {}. It is files in memory; a real one is reached "
+                    "over USB in the same way.",
+                    address));
+    WEXLO_CHECK(step("Which phone is it?", {"phones", address}));
+    WEXLO_CHECK(step("The plan, played on it: step by step, with a log in the kit.",
+                     {"flash", path("kit"), "--phone", address, "--hands-done"}));
+    tell_start(*served);
+    WEXLO_CHECK(step("And back: the stock images are written where others were.",
+                     {"flash", path("kit"), "--phone", address, "--hands-done", "--back"}));
+    tell_start(*served);
     return {};
+  }
+
+  void tell_start(ServedPhone& phone) {
+    const PoweredOn started = phone.last_start();
+    say(fmt::format("The simulated phone: {}. {}{}", start_word(started.verdict), started.reason,
+                    started.addon == AddonSeen::Seen ? " The add-on runs." : ""));
   }
 
   /// The other phones, an update from one build to the next, another system, the wrong phones.

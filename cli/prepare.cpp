@@ -11,6 +11,7 @@
 #include "prepare_text.hpp"
 #include "reply.hpp"
 #include "report/plan_json.hpp"
+#include "report/rehearsal_page.hpp"
 #include "text/text.hpp"
 
 namespace wexlo::cli {
@@ -120,6 +121,7 @@ Json result_json(const PrepareArguments& options, const Prepared& done) {
           {"images", images},
           {"verification", verdict_json(kit.judged.verdict)},
           {"plan", steps_json(kit.plan.steps)},
+          {"rehearsal", done.rehearsal ? rehearsal_json(*done.rehearsal) : Json()},
           {"differences", differences_json(kit.differences)}};
 }
 
@@ -132,6 +134,7 @@ Result<Reply> run_prepare(const PrepareArguments& options, const Session& sessio
   WEXLO_TRY(const PrepareWish wish, wish_of(options, session.settings));
   WEXLO_TRY(PrepareOptions prepare_options, options_of(wish, reply.findings, session.context));
   prepare_options.dry_run = options.dry_run;
+  prepare_options.rehearse = !options.no_rehearsal;
   if (options.force) prepare_options.overwrite = Overwrite::Replace;
   WEXLO_TRY(const Prepared done,
             prepare(options.firmware, prepare_options, options.kit, session.context));
@@ -175,6 +178,8 @@ void add_prepare(Commands& commands, Session& session, int& exit_code) {
       .option("--accept", "FINDING", options->accept,
               "Go on in spite of this finding, named by its code; wexlo explain CODE tells what it "
               "means first")
+      .flag("--no-rehearsal", options->no_rehearsal,
+            "Do not play the plan on a simulated phone before the kit is made")
       .section(Section::Signing)
       .option("--key", "KEY", options->key,
               "Your own signing key (PEM): a phone that trusts it starts the kit locked")

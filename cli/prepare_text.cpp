@@ -185,6 +185,15 @@ std::string prepare_text(const Session& session, const PrepareArguments& options
   line("needs",
        verdict.needs == Needs::OwnKey ? "a phone that trusts your key" : "an unlocked bootloader");
   line("", verdict.why);
+  if (done.rehearsal) {
+    out += "\n" + session.paint.heading("The plan, rehearsed on a simulated phone") + "\n";
+    line("phone",
+         fmt::format("{}: {}", start_word(done.rehearsal->verdict), done.rehearsal->reason));
+    if (done.rehearsal->back)
+      line("way back", done.rehearsal->back->stock_again
+                           ? "every image is stock again, byte for byte"
+                           : done.rehearsal->back->reason);
+  }
   out += "\n" + session.paint.heading("The plan") + "\n" +
          steps_text(session, kit.plan.steps, options.dry_run || session.globals.verbose);
   return out + fmt::format("  the way back: {} steps, with the stock images in stock/\n\n",
@@ -203,6 +212,8 @@ std::string prepare_ending(const Session& session, const PrepareArguments& optio
   line(next, fmt::format("less {}/plan.txt", kit),
        fmt::format("the steps for the bench, about {}",
                    usual_time(whole_time(done.kit.plan.steps))));
+  line(next, fmt::format("wexlo flash {} --phone fastboot+usb://", kit),
+       "play the steps on the phone: it asks before anything is lost");
   line(next, fmt::format("xdg-open {}/report.html", kit), "the report, to be filed with the phone");
   line(undo, fmt::format("less {}/plan.txt", kit), "\"The way back\": the stock images of stock/");
   for (const KitImage& image : done.kit.images)

@@ -15,6 +15,7 @@ struct PrepareArguments {
   std::vector<std::string> with, install, accept;
   RecipeOptions recipes;
   bool wipe = false, force = false, dry_run = false, stock = false, whole = false;
+  bool no_rehearsal = false;
 };
 
 /// Why what differs matters, with the codes.

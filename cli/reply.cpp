@@ -124,9 +124,11 @@ ExitCode exit_code(ErrorCode code) {
     case ErrorCode::NoTarget:
     case ErrorCode::Ambiguous:
     case ErrorCode::NoWayBack:
+    case ErrorCode::NeedsPerson:
     case ErrorCode::WouldRefuse: return ExitFinding;
     case ErrorCode::PhoneRefused:
-    case ErrorCode::LinkLost: return ExitPhone;
+    case ErrorCode::LinkLost:
+    case ErrorCode::ReplyLost: return ExitPhone;
     case ErrorCode::Interrupted: return ExitInterrupted;
   }
   return ExitIo;

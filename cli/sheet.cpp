@@ -9,7 +9,7 @@
 #include "base/source_read.hpp"
 #include "commands.hpp"
 #include "options.hpp"
-#include "phone/command.hpp"
+#include "phone/fastboot/command.hpp"
 #include "reply.hpp"
 #include "text/text.hpp"
 

@@ -45,9 +45,11 @@ enum class ErrorCode {
   Ambiguous,
   NoWayBack,
   WouldRefuse,
+  NeedsPerson,  ///< somebody has to agree, or to do something by hand
   // the phone refused, or the link to it was lost
   PhoneRefused,
   LinkLost,
+  ReplyLost,  ///< the phone may have done what it was told, or not
   // stopped from outside
   Interrupted,
 };

@@ -133,6 +133,11 @@ enum class FindingCode : std::uint8_t {
   DataUnreadable,
   SkipList,
   PhonesOwn,
+  RehearsalStops,
+  RehearsalWarns,
+  RehearsalUnknown,
+  RehearsalBack,
+  PhoneNotAsExpected,
   // of a kit that is there
   KitFile,
   KitFileExtra,

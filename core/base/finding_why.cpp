@@ -139,6 +139,11 @@ constexpr Why kWhys[] = {
     {C::DataUnreadable, "The owner's data may ask for an erase after the start."},
     {C::SkipList, "A system that mounts what is gone stops at its start."},
     {C::PhonesOwn, "An image of another build there does not go with these."},
+    {C::RehearsalStops, "The phone on the bench would most likely do the same."},
+    {C::RehearsalWarns, "It may be meant: an unlocked phone shows a warning at every start."},
+    {C::RehearsalUnknown, "Nothing was seen that says it does."},
+    {C::RehearsalBack, "The kit alone may not lead back to a phone that starts."},
+    {C::PhoneNotAsExpected, "What was made for another phone may leave this one not starting."},
 
     {C::KitFile, "What would be written is not what was proven."},
     {C::KitFileExtra, "Somebody may write it by mistake."},

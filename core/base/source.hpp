@@ -39,6 +39,11 @@ class Source {
   [[nodiscard]] virtual Result<Stretch> stretch_at(std::uint64_t offset) const {
     return Stretch{size() - offset, false};
   }
+  /// The same, where a hole is what the source says nothing of: whoever writes it leaves there what
+  /// is there. Sources that are no sparse image say something of every byte.
+  [[nodiscard]] virtual Result<Stretch> given_at(std::uint64_t offset) const {
+    return Stretch{size() - offset, false};
+  }
   /// What it shares with others when it has to be read from front to back: a packed stream that all
   /// of them come out of. nullptr: reading backwards costs no more than forwards.
   [[nodiscard]] virtual const void* stream() const { return nullptr; }

@@ -46,7 +46,7 @@ class SparseSource final : public Source {
     return Stretch{chunk.begin + chunk.size - offset, zeros(chunk)};
   }
   /// As stretch_at, where only chunks that are not given at all count as holes.
-  Result<Stretch> given_at(std::uint64_t offset) const {
+  Result<Stretch> given_at(std::uint64_t offset) const override {
     WEXLO_TRY(const Chunk chunk, chunk_at(offset));
     return Stretch{chunk.begin + chunk.size - offset, chunk.type == Skip};
   }

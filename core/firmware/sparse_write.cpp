@@ -100,6 +100,20 @@ class Runs {
 
 }  // namespace
 
+Result<std::vector<ByteRange>> given_ranges(const Source& image) {
+  std::vector<ByteRange> out;
+  for (std::uint64_t at = 0; at < image.size();) {
+    WEXLO_TRY(const Stretch stretch, image.given_at(at));
+    const std::uint64_t end = at + stretch.size;
+    if (!stretch.hole && !out.empty() && out.back().end == at)
+      out.back().end = end;
+    else if (!stretch.hole)
+      out.push_back({at, end});
+    at = end;
+  }
+  return out;
+}
+
 Result<std::vector<SparseCut>> cut_sparse(const SparseInput& input, std::uint64_t limit,
                                           const Context& context) {
   const std::uint64_t blocks = blocks_of(input.image);

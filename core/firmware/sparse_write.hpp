@@ -24,6 +24,10 @@ struct SparseInput {
   std::vector<ByteRange> given{};  ///< by place, apart from each other
 };
 
+/// What a source gives: of a sparse image that was opened, its data and fills. Errors: those of
+/// reading.
+[[nodiscard]] Result<std::vector<ByteRange>> given_ranges(const Source& image);
+
 /// Where one piece of an image ends and the next begins, in blocks.
 struct SparseCut {
   std::uint64_t first = 0, count = 0;

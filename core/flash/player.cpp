@@ -13,59 +13,83 @@
 namespace wexlo {
 namespace {
 
-PhoneMode phone_mode(Mode mode) {
-  switch (mode) {
-    case Mode::Bootloader: return PhoneMode::Bootloader;
-    case Mode::Userspace: return PhoneMode::Userspace;
-    case Mode::Download: return PhoneMode::Download;
-    case Mode::Recovery: return PhoneMode::Recovery;
-  }
-  return PhoneMode::Bootloader;
-}
-
-bool holds(const act::Expect& want, const std::string& found) {
-  if (!want.at_least && !want.at_most) return contains(alternatives(want.value), found);
-  const auto number = parse_number(found);
-  if (!number) return false;
-  return (!want.at_least || *number >= *want.at_least) &&
-         (!want.at_most || *number <= *want.at_most);
-}
+/// In the order of the enum.
+constexpr std::array<std::string_view, 7> kOutcomes{"done",    "accepted", "confirmed", "unknown",
+                                                    "by-hand", "skipped",  "failed"};
 
 class Player {
  public:
-  Player(const std::vector<Step>& steps, Phone& phone, Hands& hands, const OpenKitFile& open)
-      : steps_(steps), phone_(phone), hands_(hands), open_(open) {}
+  Player(const std::vector<Step>& steps, Phone& phone, Hands& hands, const OpenKitFile& open,
+         const PlayOptions& options)
+      : steps_(steps),
+        phone_(phone),
+        hands_(hands),
+        open_(open),
+        options_(options),
+        started_from_(options.started_from) {}
 
   Played run() {
-    Played out;
-    for (const Step& step : steps_) {
-      PlayedStep played{.id = step.id};
-      auto outcome = std::visit([&](const auto& act) { return perform(step, act); }, step.act);
-      if (outcome) {
-        played.outcome = *outcome;
-        played.detail = std::move(detail_);
-        out.steps.push_back(std::move(played));
-        detail_.clear();
-        continue;
-      }
-      played.outcome = StepOutcome::Failed;
-      played.detail = outcome.error().message;
-      out.steps.push_back(std::move(played));
-      out.error = std::move(outcome).error();
-      break;
-    }
-    return out;
+    const auto first = first_step();
+    if (!first) return {{}, first.error()};
+    for (std::size_t i = *first; i < steps_.size(); ++i)
+      if (!one(steps_[i], i)) break;
+    return std::move(out_);
   }
 
  private:
   using Performed = Result<StepOutcome>;
 
+  /// Whoever goes on in the middle needs the mode that the steps before have led to.
+  Result<std::size_t> first_step() {
+    if (options_.from.empty()) return 0;
+    const auto at = std::ranges::find(steps_, options_.from, &Step::id);
+    if (at == steps_.end())
+      return fail({.code = ErrorCode::Usage,
+                   .message = "the plan has no such step",
+                   .found = options_.from,
+                   .hint = "plan.txt and plan.toml name the steps."});
+    const auto first = static_cast<std::size_t>(at - steps_.begin());
+    for (std::size_t i = first; i-- > 0;)
+      if (steps_[i].is<act::EnterMode>()) {
+        if (!one(steps_[i], i)) return fail(*out_.error);
+        break;
+      }
+    return first;
+  }
+
+  /// @return whether the next one follows
+  bool one(const Step& step, std::size_t index) {
+    if (options_.watch != nullptr) {
+      if (auto going = options_.watch->may_go_on(); !going) {
+        out_.error = std::move(going).error();
+        return false;
+      }
+      const std::string why = options_.watch->leaves_out(step);
+      if (!why.empty()) return end(step, {step.id, StepOutcome::Skipped, why});
+      options_.watch->begins(step, index);
+    }
+    detail_.clear();
+    auto outcome = std::visit([&](const auto& act) { return perform(step, act); }, step.act);
+    if (outcome) return end(step, {step.id, *outcome, std::move(detail_)});
+    Error& why = outcome.error();
+    const bool lost = why.code == ErrorCode::ReplyLost;
+    out_.error = why;
+    return end(step, {step.id, lost ? StepOutcome::Unknown : StepOutcome::Failed, why.message});
+  }
+
+  bool end(const Step& step, PlayedStep played) {
+    if (options_.watch != nullptr) options_.watch->ended(step, played);
+    out_.steps.push_back(std::move(played));
+    return !out_.error;
+  }
+
   static Performed done(Status status) {
     if (!status) return fail(std::move(status).error());
     return StepOutcome::Done;
   }
-  static Performed by_hand(Status status) {
-    if (!status) return fail(std::move(status).error());
+  Performed by_hand(Result<std::string> seen) {
+    if (!seen) return fail(std::move(seen).error());
+    detail_ = std::move(*seen);
     return StepOutcome::ByHand;
   }
 
@@ -76,7 +100,11 @@ class Player {
       return StepOutcome::Unknown;
     }
     detail_ = fmt::format("{} is {}", want.variable, *found);
-    if (holds(want, *found)) return StepOutcome::Confirmed;
+    if (expectation_holds(want, *found)) return StepOutcome::Confirmed;
+    if (options_.accepted.contains(step.id)) {
+      detail_ += fmt::format(", not as expected ({}): accepted", expectation(want));
+      return StepOutcome::Skipped;
+    }
     return fail({.code = ErrorCode::DoesNotFit,
                  .message = fmt::format("the phone is not as the plan expects it ({})", step.id),
                  .expected = expectation(want),
@@ -84,17 +112,42 @@ class Player {
                  .hint = step.about});
   }
 
-  Performed perform(const Step&, const act::EnterMode& mode) {
-    WEXLO_CHECK(phone_.enter(phone_mode(mode.mode)));
+  /// By a command where there is one, else by hand.
+  Status bring(const Step& step, PhoneMode mode) {
+    auto entered = mode == PhoneMode::System ? phone_.restart() : phone_.enter(mode);
+    if (entered || entered.error().code != ErrorCode::Unsupported) return entered;
+    WEXLO_CHECK(hands_.bring(step, mode, phone_));
+    return phone_.brought(mode);
+  }
+
+  Performed perform(const Step& step, const act::EnterMode& mode) {
+    WEXLO_CHECK(bring(step, phone_mode(mode.mode)));
     if (mode.mode == Mode::Bootloader || mode.mode == Mode::Userspace) WEXLO_CHECK(find_slot());
     return StepOutcome::Done;
   }
 
   Performed perform(const Step&, const act::Write& write) {
     WEXLO_TRY(const std::string partition, with_slot(write.partition, write.slot));
-    WEXLO_TRY(PhoneFile file, file_of_kit(write.file));
-    file.piece = write.piece;
-    return done(phone_.write(partition, file));
+    WEXLO_TRY(const PhoneFile file, file_of_kit(write.file));
+    auto written = phone_.write(partition, file);
+    if (!written && written.error().code != ErrorCode::ReplyLost)
+      return fail(std::move(written).error());
+    auto held = phone_.holds(partition, file);
+    // What the phone said itself is enough where it gives nothing back; a lost answer is not.
+    if (!held && written && held.error().code == ErrorCode::Interrupted)
+      return fail(std::move(held).error());
+    const bool known = held && held->has_value();
+    if (known && **held) {
+      detail_ = fmt::format("{} was read back and is the same", partition);
+      return StepOutcome::Confirmed;
+    }
+    if (!written) return fail(std::move(written).error());
+    if (!known) return StepOutcome::Accepted;
+    return fail({.code = ErrorCode::PhoneRefused,
+                 .message = fmt::format("{} does not hold what was written to it", partition),
+                 .file = file.name,
+                 .hint = "Write it again. If it happens once more, the cable, the port or the "
+                         "phone's storage is at fault."});
   }
 
   bool is_locked() {
@@ -128,7 +181,9 @@ class Player {
   }
   Performed perform(const Step&, const act::CancelUpdate&) { return done(phone_.cancel_update()); }
   Performed perform(const Step&, const act::Wipe&) { return done(phone_.erase("userdata")); }
-  Performed perform(const Step&, const act::Restart&) { return done(phone_.restart()); }
+  Performed perform(const Step& step, const act::Restart&) {
+    return done(bring(step, PhoneMode::System));
+  }
 
   Performed perform(const Step& step, const act::Install& install) {
     if (phone_.mode() != PhoneMode::Recovery)
@@ -151,12 +206,14 @@ class Player {
       started_from_ = *slot;
       // Some bootloaders answer with the suffix.
       if (started_from_.starts_with('_')) started_from_.erase(0, 1);
-      return {};
+    } else {
+      for (const Step& step : steps_)
+        if (const auto* want = step.get<act::Expect>();
+            want != nullptr && want->variable == "current-slot")
+          started_from_ = want->value.substr(0, want->value.find('|'));
     }
-    for (const Step& step : steps_)
-      if (const auto* want = step.get<act::Expect>();
-          want != nullptr && want->variable == "current-slot")
-        started_from_ = want->value.substr(0, want->value.find('|'));
+    if (options_.watch != nullptr && !started_from_.empty())
+      options_.watch->sees_slot(started_from_);
     return {};
   }
 
@@ -176,8 +233,13 @@ class Player {
   }
 
   Result<PhoneFile> file_of_kit(const KitFile& file) const {
-    PhoneFile out{.name = file.file, .size = file.size, .sha256 = file.sha256};
+    PhoneFile out{.name = file.file, .size = file.size, .sha256 = file.sha256, .bytes = nullptr};
     WEXLO_TRY(out.bytes, open_(file.file));
+    if (out.bytes == nullptr)
+      return fail({.code = ErrorCode::NotFound,
+                   .message = "a file that the plan needs is not in the kit",
+                   .file = file.file,
+                   .hint = "wexlo check KIT tells whether the kit is whole."});
     return out;
   }
 
@@ -185,19 +247,44 @@ class Player {
   Phone& phone_;
   Hands& hands_;
   const OpenKitFile& open_;
+  const PlayOptions& options_;
   std::string started_from_, detail_;
+  Played out_;
 };
 
 }  // namespace
 
 std::string_view outcome_word(StepOutcome outcome) {
-  constexpr std::array<std::string_view, 6> words{"done",    "confirmed", "unknown",
-                                                  "by-hand", "skipped",   "failed"};
-  return words[static_cast<std::size_t>(outcome)];
+  return kOutcomes[static_cast<std::size_t>(outcome)];
 }
 
-Played play(const std::vector<Step>& steps, Phone& phone, Hands& hands, const OpenKitFile& open) {
-  return Player(steps, phone, hands, open).run();
+std::optional<StepOutcome> outcome_of(std::string_view word) {
+  const auto* const at = std::ranges::find(kOutcomes, word);
+  if (at == kOutcomes.end()) return std::nullopt;
+  return static_cast<StepOutcome>(at - kOutcomes.begin());
+}
+
+bool expectation_holds(const act::Expect& want, const std::string& found) {
+  if (!want.at_least && !want.at_most) return contains(alternatives(want.value), found);
+  const auto number = parse_number(found);
+  if (!number) return false;
+  return (!want.at_least || *number >= *want.at_least) &&
+         (!want.at_most || *number <= *want.at_most);
+}
+
+PhoneMode phone_mode(Mode mode) {
+  switch (mode) {
+    case Mode::Bootloader: return PhoneMode::Bootloader;
+    case Mode::Userspace: return PhoneMode::Userspace;
+    case Mode::Download: return PhoneMode::Download;
+    case Mode::Recovery: return PhoneMode::Recovery;
+  }
+  return PhoneMode::Bootloader;
+}
+
+Played play(const std::vector<Step>& steps, Phone& phone, Hands& hands, const OpenKitFile& open,
+            const PlayOptions& options) {
+  return Player(steps, phone, hands, open, options).run();
 }
 
 }  // namespace wexlo

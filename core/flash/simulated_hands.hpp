@@ -1,28 +1,48 @@
 #pragma once
-/// Hands that do on a simulated phone what a person would.
+/// Hands that do on a simulated phone what a person would, with what is on the bench.
 
 #include <set>
 
 #include "flash/player.hpp"
-#include "phone/simulated_phone.hpp"
+#include "phone/simulated/simulated_phone.hpp"
 
 namespace wexlo {
 
+/// What is at hand besides the phone.
+struct AtHand {
+  /// Files of the kit. May not be empty where something of it is handed over or installed.
+  OpenKitFile kit;
+  /// The stock image of a partition, by its bare name; nullptr: it is not here. May be empty.
+  std::function<Result<SourcePtr>(const std::string& partition)> stock;
+  /// Names of the partitions that the whole stock package writes, bare.
+  std::vector<std::string> package;
+  /// Does what a package does, in the place of what is read from it; may be empty.
+  std::function<Status(SimulatedPhone&, const Step&)> instead;
+};
+
 class SimulatedHands final : public Hands {
  public:
-  explicit SimulatedHands(SimulatedPhone& phone) : phone_(phone) {}
+  SimulatedHands(SimulatedPhone& phone, AtHand at_hand)
+      : phone_(phone), at_hand_(std::move(at_hand)) {}
 
   std::set<std::string> done;  ///< ids of steps that were done by hand
-  /// What a package does to the phone when it is installed, or handed over; may be empty.
-  std::function<void(PhoneState&, const Step&)> package;
+  std::string unknown;         ///< a package that was installed, and nobody here can read
 
-  [[nodiscard]] Status by_hand(const Step& step, const act::ByHand& task, Phone& phone) override;
-  [[nodiscard]] Status install(const Step& step, const act::Install& what, Phone& phone) override;
-  [[nodiscard]] Status hand_over(const Step& step, const act::HandOver& what,
-                                 Phone& phone) override;
+  [[nodiscard]] Result<std::string> by_hand(const Step& step, const act::ByHand& task,
+                                            Phone& phone) override;
+  [[nodiscard]] Result<std::string> install(const Step& step, const act::Install& what,
+                                            Phone& phone) override;
+  [[nodiscard]] Result<std::string> hand_over(const Step& step, const act::HandOver& what,
+                                              Phone& phone) override;
+  [[nodiscard]] Status bring(const Step& step, PhoneMode mode, Phone& phone) override;
 
  private:
+  [[nodiscard]] Status write_whole_package(bool other_slot);
+  [[nodiscard]] Status write_stock(const std::string& partition, const std::string& name);
+  [[nodiscard]] Status give_key(const act::ByHand& task);
+
   SimulatedPhone& phone_;
+  AtHand at_hand_;
 };
 
 }  // namespace wexlo

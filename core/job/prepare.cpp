@@ -7,8 +7,10 @@
 #include "base/contains.hpp"
 #include "base/error_kinds.hpp"
 #include "firmware/extract.hpp"
+#include "flash/plan_messages.hpp"
 #include "job/kit_images.hpp"
 #include "job/prepare_inputs.hpp"
+#include "job/rehearse.hpp"
 #include "kit/folder/kit_write.hpp"
 #include "kit/folder/plan_facts.hpp"
 #include "kit/plan/planner.hpp"
@@ -46,7 +48,8 @@ bool settle(std::vector<Finding> found, const PrepareOptions& options, Prepared&
 /// Codes of --accept that nothing answered to, once everything was looked at.
 void tell_unused(const PrepareOptions& options, Prepared& out) {
   for (const std::string& code : options.accept)
-    if (!out.accepted.contains(code)) out.kit.findings.push_back(unused_code(code));
+    if (!out.accepted.contains(code) && (out.rehearsal || !code.starts_with("rehearsal-")))
+      out.kit.findings.push_back(unused_code(code));
 }
 
 /// The boot chain, what settles the target in front, then the longest: nothing shall wait for it
@@ -130,7 +133,6 @@ class Stages {
     kit.install = in_.install;
     kit.settings = settings_of(options_);
     if (!settle(std::move(in_.findings), options_, out_)) WEXLO_CHECK(from_target());
-    tell_unused(options_, out_);
     return std::move(out_);
   }
 
@@ -326,6 +328,34 @@ Finding unused_code(const std::string& code) {
                       code, did_you_mean(code, names))};
 }
 
+namespace {
+
+/// A kit whose rehearsal stops is not made unless somebody has said yes to it.
+Status write(PrepareInputs& in, const PrepareOptions& options, OutputFolder& folder, Prepared& out,
+             const Context& context) {
+  const auto report = [&](KitFolder& into, const KitDraft& draft) -> Status {
+    if (options.rehearse) {
+      WEXLO_TRY(out.rehearsal, rehearse_draft(draft, folder.path(), *in.stock, context));
+      if (settle(judge_rehearsal(*out.rehearsal, draft.plan, out.accepted), options, out))
+        return fail({.code = ErrorCode::WouldRefuse, .message = out.rehearsal->reason});
+    }
+    if (draft.shape.way == Way::Bootloader) {
+      WEXLO_CHECK(into.put("plan.messages", as_view(plan_messages(draft.plan, draft.plan.steps))));
+      WEXLO_CHECK(
+          into.put("plan-back.messages", as_view(plan_messages(draft.plan, draft.plan.back))));
+    }
+    return write_report(into, draft, *in.firmware, out.rehearsal ? &*out.rehearsal : nullptr,
+                        context);
+  };
+  const LayoutInput layout = layout_input(in, out.kit);
+  auto written = write_kit(folder.path(), out.kit, layout, report, context);
+  if (out.stopped) return {};
+  if (!written) return fail(folder.with_final_name(std::move(written).error()));
+  return folder.commit();
+}
+
+}  // namespace
+
 Result<Prepared> prepare(const fs::path& firmware, const PrepareOptions& options,
                          const fs::path& kit, const Context& context) {
   std::optional<OutputFolder> folder;
@@ -337,14 +367,8 @@ Result<Prepared> prepare(const fs::path& firmware, const PrepareOptions& options
   }
   WEXLO_TRY(PrepareInputs in, open_inputs(firmware, options, context));
   WEXLO_TRY(Prepared out, Stages(in, options, context).run());
-  if (options.dry_run || out.stopped) return out;
-  const auto report = [&](KitFolder& into, const KitDraft& draft) {
-    return write_report(into, draft, *in.firmware, context);
-  };
-  const LayoutInput layout = layout_input(in, out.kit);
-  if (auto written = write_kit(folder->path(), out.kit, layout, report, context); !written)
-    return fail(folder->with_final_name(std::move(written).error()));
-  WEXLO_CHECK(folder->commit());
+  if (!options.dry_run && !out.stopped) WEXLO_CHECK(write(in, options, *folder, out, context));
+  tell_unused(options, out);
   return out;
 }
 

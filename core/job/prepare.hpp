@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <set>
 
+#include "flash/rehearsal.hpp"
 #include "job/prepare_options.hpp"
 #include "kit/folder/kit_draft.hpp"
 
@@ -13,7 +14,8 @@ struct Prepared {
   KitDraft kit;  ///< as far as it was worked out; of a kit that was written, with all digests
   /// A problem that nobody accepted: there is no kit. The findings say which.
   bool stopped = false;
-  std::set<std::string> accepted;  ///< codes of problems that a person has said yes to
+  std::set<std::string> accepted;        ///< codes of problems that a person has said yes to
+  std::optional<Rehearsal> rehearsal{};  ///< nullopt: it was not asked for, or came to nothing
 };
 
 /// What a person has to decide is no error: see Prepared::stopped. Errors: Usage (several packages

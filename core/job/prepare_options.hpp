@@ -33,6 +33,7 @@ struct PrepareOptions {
   std::vector<std::string> accept;  ///< codes of problems that a person has said yes to
   std::string technician{};         ///< who makes the kit, for its report; may be empty
   std::string base;                 ///< the older build of an incremental package; may be empty
+  bool rehearse = true;             ///< play the plan on a simulated phone; a dry run does not
   bool whole = false;  ///< what the firmware lacks is missing, not only left to the phone
   bool stock = false;  ///< no recipes: a kit that only puts stock images back
   std::vector<std::string> stock_of;  ///< with `stock`: these partitions; empty: the boot chain

@@ -49,6 +49,12 @@ Result<PhoneAddress> parse_address(std::string_view text) {
     if (out.host.empty() || !plain) return fail(no_address(text));
     return out;
   }
+  if (text.starts_with("bridge+"))
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = "a running phone, or its recovery, is not asked yet",
+                 .found = std::string(text),
+                 .hint = "Bring the phone into its bootloader, and give fastboot+usb:// or "
+                         "fastboot+tcp://HOST."});
   return fail(no_address(text));
 }
 

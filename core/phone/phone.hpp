@@ -17,28 +17,35 @@ enum class PhoneMode {
   Recovery,
 };
 [[nodiscard]] std::string_view phone_mode_word(PhoneMode mode);
+[[nodiscard]] std::optional<PhoneMode> phone_mode_of(std::string_view word);
 
 /// A file that is sent to a phone.
 struct PhoneFile {
   std::string name;        ///< for messages
   std::uint64_t size = 0;  ///< bytes
-  std::string sha256;      ///< lower-case hex; tells contents apart where there are no bytes
-  SourcePtr bytes;         ///< nullptr: a phone that keeps no contents does without
-  /// Of an image in pieces, from 1; 0: whole. Later ones leave what earlier ones wrote.
-  unsigned piece = 0;
+  std::string sha256;      ///< lower-case hex
+  SourcePtr bytes;         ///< never nullptr
 };
 
-/// Errors of all: PhoneRefused (it says no, and why), LinkLost, Interrupted. One thread at a time.
+/// Errors of all: PhoneRefused (it says no, and why), LinkLost (what was told to it was not done),
+/// ReplyLost (it may have done it, or not), Interrupted. One thread at a time.
 class Phone {
  public:
   virtual ~Phone() = default;
   [[nodiscard]] virtual PhoneMode mode() const = 0;
   /// nullopt: it does not know the variable.
   [[nodiscard]] virtual Result<std::optional<std::string>> variable(const std::string& name) = 0;
-  /// Brings it into a mode; it may be there already.
+  /// Brings it into a mode; it may be there already. Errors besides: Unsupported (no wire brings it
+  /// there from where it is: hands have to).
   [[nodiscard]] virtual Status enter(PhoneMode mode) = 0;
+  /// Hands have brought it there. Errors: LinkLost (it does not answer as one that is there).
+  [[nodiscard]] virtual Status brought(PhoneMode mode) = 0;
   /// Sends a file and has it written.
   [[nodiscard]] virtual Status write(const std::string& partition, const PhoneFile& file) = 0;
+  /// Whether a partition holds what was written, by reading it back; nullopt: the phone does not
+  /// give it back. Of a sparse image only what it gives is compared.
+  [[nodiscard]] virtual Result<std::optional<bool>> holds(const std::string& partition,
+                                                          const PhoneFile& file) = 0;
   /// Starts an image once, without writing it.
   [[nodiscard]] virtual Status start(const PhoneFile& file) = 0;
   [[nodiscard]] virtual Status erase(const std::string& partition) = 0;

@@ -12,6 +12,7 @@
 #include "kit/plan/plan_text.hpp"
 #include "report/document.hpp"
 #include "report/plan_json.hpp"
+#include "report/rehearsal_page.hpp"
 #include "text/text.hpp"
 
 namespace wexlo {
@@ -29,8 +30,8 @@ Tone tone_of(const FitRow& row) {
 class ReportWriter {
  public:
   ReportWriter(KitFolder& folder, const KitDraft& kit, const Firmware& firmware,
-               const Context& context)
-      : folder_(folder), kit_(kit), firmware_(firmware), context_(context) {}
+               const Rehearsal* rehearsal, const Context& context)
+      : folder_(folder), kit_(kit), firmware_(firmware), rehearsal_(rehearsal), context_(context) {}
 
   Status run() {
     WEXLO_CHECK(folder_.make("figures"));
@@ -40,6 +41,7 @@ class ReportWriter {
     WEXLO_CHECK(images());
     WEXLO_CHECK(verified_boot());
     WEXLO_CHECK(room());
+    if (rehearsal_ != nullptr) add_rehearsal(document_, *rehearsal_);
     plan("The plan", "plan", kit_.plan.first, kit_.plan.steps);
     plan("The way back", "back", kit_.plan.back_first, kit_.plan.back);
     firmware();
@@ -301,6 +303,7 @@ class ReportWriter {
   KitFolder& folder_;
   const KitDraft& kit_;
   const Firmware& firmware_;
+  const Rehearsal* rehearsal_;
   const Context& context_;
   report::Document document_;
 };
@@ -308,8 +311,8 @@ class ReportWriter {
 }  // namespace
 
 Status write_report(KitFolder& folder, const KitDraft& draft, const Firmware& firmware,
-                    const Context& context) {
-  return ReportWriter(folder, draft, firmware, context).run();
+                    const Rehearsal* rehearsal, const Context& context) {
+  return ReportWriter(folder, draft, firmware, rehearsal, context).run();
 }
 
 }  // namespace wexlo

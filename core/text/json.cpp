@@ -84,6 +84,11 @@ std::string Json::dump() const {
                                      nlohmann::ordered_json::error_handler_t::replace);
 }
 
+std::string Json::line() const {
+  return JsonConvert::to(*this).dump(-1, ' ', false,
+                                     nlohmann::ordered_json::error_handler_t::replace);
+}
+
 Json Json::parse(std::string_view text) {
   return JsonConvert::from(nlohmann::ordered_json::parse(text, nullptr, false));
 }

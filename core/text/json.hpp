@@ -34,6 +34,8 @@ class Json {
   void push_back(Json item);                 ///< to an array
   /// Indented text. Bytes that are no UTF-8 are replaced.
   [[nodiscard]] std::string dump() const;
+  /// The same on one line, without its end.
+  [[nodiscard]] std::string line() const;
   /// Null when it is no JSON.
   [[nodiscard]] static Json parse(std::string_view text);
 

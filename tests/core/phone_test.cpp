@@ -1,7 +1,7 @@
 /// The wire to a phone's bootloader, from its host's end.
 
 #include "kit/facts/sheet.hpp"
-#include "phone/command.hpp"
+#include "phone/fastboot/command.hpp"
 #include "support/bytes.hpp"
 #include "support/check.hpp"
 #include "support/wire_phone.hpp"
@@ -69,7 +69,6 @@ TEST_CASE("phone: an address names the wire, the host and the port") {
     REQUIRE_FALSE(got);
     CHECK(got.error().code == ErrorCode::Usage);
   }
-  CHECK(connect_phone(address("fastboot+usb://"), {}).error().code == ErrorCode::Unsupported);
 }
 
 TEST_CASE("phone: its variables make a sheet, over either wire, told at once or one by one") {

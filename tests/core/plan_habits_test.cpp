@@ -73,9 +73,9 @@ TEST_CASE("plan: a patched boot is tried before it is written, where it can be t
   CHECK(act_of_step<act::Start>(plan.steps, "trial-start").file.file == "flash/boot.img");
   CHECK_FALSE(has(plan.back, "trial-start"));
   PlanPhone phone = stock_phone(f);
-  phone.state.partitions["boot_a"] = "old-boot";
+  phone.partitions["boot_a"] = "old-boot";
   phone.play(plan.steps);
-  CHECK(phone.state.partitions["boot_a"] == "new-boot");
+  CHECK(phone.partitions["boot_a"] == "new-boot");
 }
 
 TEST_CASE("plan: a product is expected only where somebody says it; else a person looks") {
@@ -98,7 +98,7 @@ TEST_CASE("plan: the slot is expected in both spellings, and asked for its marks
     PlanPhone phone = stock_phone(f);
     phone.state.variables["current-slot"] = answer;
     phone.play(plan.steps);
-    CHECK(phone.state.partitions["init_boot_a"] == "new-init_boot");
+    CHECK(phone.partitions["init_boot_a"] == "new-init_boot");
   }
   CHECK_FALSE(has(make_plan(facts()).steps, "slot-bootable"));  // which one it is nobody said
 }

@@ -37,15 +37,15 @@ TEST_CASE(
   CHECK(std::ranges::count_if(plan.steps, &Step::is<act::Restart>) == 1);
   PlanPhone phone = stock_phone(f);
   phone.state.variables["current-slot"] = "a";
-  phone.outside = [](PhoneState& at, const Step&) {
+  phone.outside = [](SimulatedPhone& at, const Step&) {
     for (const char* name : {"init_boot_b", "vbmeta_b"})
-      at.partitions[name] = "new-build";
+      put_word(at, name, "new-build");
   };
   phone.play(plan.steps);
   CHECK(phone.state.slot == "b");
-  CHECK(phone.state.partitions["init_boot_b"] == "new-init_boot");
-  CHECK(phone.state.partitions["init_boot_a"] == "old-init_boot");
-  CHECK_FALSE(phone.state.wiped);
+  CHECK(phone.partitions["init_boot_b"] == "new-init_boot");
+  CHECK(phone.partitions["init_boot_a"] == "old-init_boot");
+  CHECK_FALSE(phone.state.data.wiped);
 }
 
 TEST_CASE(
@@ -96,21 +96,21 @@ TEST_CASE(
   const Plan plan = make_plan(f);
   PlanPhone phone = stock_phone(f);
   phone.state.slot = "b";
-  phone.outside = [](PhoneState& at, const Step& one) {
+  phone.outside = [](SimulatedPhone& at, const Step& one) {
     // Recovery has to be there before anything can be installed from it.
-    CHECK(at.partitions["recovery_b"] == "new-recovery");
+    CHECK(words_in(*value_of(at.content("recovery_b"))) == "new-recovery");
     CHECK(one.get<act::Install>()->package.file == "install/other.zip");
     for (const char* name : {"init_boot_a", "vbmeta_a", "recovery_a"})
-      at.partitions[name] = "other-system";
+      put_word(at, name, "other-system");
   };
   phone.play(plan.steps);
-  CHECK(phone.state.partitions["init_boot_a"] == "new-init_boot");
-  CHECK(phone.state.partitions["recovery_a"] == "other-system");
+  CHECK(phone.partitions["init_boot_a"] == "new-init_boot");
+  CHECK(phone.partitions["recovery_a"] == "other-system");
   CHECK(phone.state.slot == "a");
   phone.outside = {};
   phone.play(plan.back);
   CHECK(phone.state.slot == "b");
-  CHECK(phone.state.partitions["recovery_b"] == "old-recovery");
+  CHECK(phone.partitions["recovery_b"] == "old-recovery");
 }
 
 TEST_CASE("plan: with one slot an installed system leaves only the whole package to go back to") {

@@ -15,15 +15,15 @@ TEST_CASE("plan: forward and back on a phone with two slots: it is as it was") {
     f.slots = slots;
     const Plan plan = make_plan(f);
     PlanPhone phone = stock_phone(f);
-    const auto before = phone.state.partitions;
+    const auto before = phone.partitions;
     phone.play(plan.steps);
-    CHECK(phone.state.partitions["init_boot_a"] == "new-init_boot");
-    CHECK(phone.state.partitions["init_boot_b"] ==
+    CHECK(phone.partitions["init_boot_a"] == "new-init_boot");
+    CHECK(phone.partitions["init_boot_b"] ==
           (slots == Slots::Both ? "new-init_boot" : "old-init_boot"));
-    CHECK_FALSE(phone.state.wiped);
+    CHECK_FALSE(phone.state.data.wiped);
     phone.play(plan.back);
-    CHECK(phone.state.partitions == before);
-    CHECK_FALSE(phone.state.wiped);
+    CHECK(phone.partitions == before);
+    CHECK_FALSE(phone.state.data.wiped);
   }
 }
 
@@ -35,11 +35,11 @@ TEST_CASE("plan: one slot: no slot is named anywhere") {
     if (const auto* write = one.get<act::Write>()) CHECK(write->slot == SlotRole::None);
   CHECK_FALSE(acts(plan.steps).contains("slot "));
   PlanPhone phone = stock_phone(f);
-  const auto before = phone.state.partitions;
+  const auto before = phone.partitions;
   phone.play(plan.steps);
-  CHECK(phone.state.partitions["vbmeta"] == "new-vbmeta");
+  CHECK(phone.partitions["vbmeta"] == "new-vbmeta");
   phone.play(plan.back);
-  CHECK(phone.state.partitions == before);
+  CHECK(phone.partitions == before);
   CHECK_FALSE(has(plan.steps, "no-update"));
 }
 
@@ -51,19 +51,19 @@ TEST_CASE(
             .find("mode:userspace cancel-update drop drop resize write mode:bootloader write write "
                   "wipe restart") != std::string::npos);
   PlanPhone phone = phone_with_super(f);
-  const auto partitions = phone.state.partitions;
-  auto logical = phone.state.logical;
+  const auto partitions = phone.partitions;
+  auto logical = phone.logical;
   phone.play(plan.steps);
-  CHECK(phone.state.partitions["system_a"] == "new-system");
-  CHECK(phone.state.logical["system_a"] == 58 * kMiB);
-  CHECK_FALSE(phone.state.logical.contains("product_a"));
-  CHECK(phone.state.wiped);
-  phone.state.wiped = false;
+  CHECK(phone.partitions["system_a"] == "new-system");
+  CHECK(phone.logical["system_a"] == 58 * kMiB);
+  CHECK_FALSE(phone.logical.contains("product_a"));
+  CHECK(phone.state.data.wiped);
+  phone.state.data.wiped = false;
   phone.play(plan.back);
-  CHECK(phone.state.wiped);  // the other system's data is of no use to stock
+  CHECK(phone.state.data.wiped);  // the other system's data is of no use to stock
   logical.erase("system_a-cow");
-  CHECK(phone.state.logical == logical);
-  CHECK(phone.state.partitions == partitions);
+  CHECK(phone.logical == logical);
+  CHECK(phone.partitions == partitions);
 }
 
 TEST_CASE("plan: what is lost and what no step brings back is said before anything is done") {
@@ -115,7 +115,7 @@ TEST_CASE("plan: pieces are written one after the other, each with its own file 
         "stock/product_a.piece-2.img");
   PlanPhone phone = phone_with_super(f);
   phone.play(plan.steps);
-  CHECK(phone.state.partitions["system_a"] == "one+two");
+  CHECK(phone.partitions["system_a"] == "one+two");
 }
 
 TEST_CASE("plan: a locked phone is unlocked first, by a person, and that erases it") {
@@ -223,22 +223,22 @@ TEST_CASE("plan: each wrong answer stops it before anything is written, a missin
     const auto& [variable, value] = wrong.at(one.id);
     PlanPhone phone = stock_phone(f);
     phone.state.slot = "b";
-    const auto before = phone.state.partitions;
+    const auto before = phone.partitions;
     phone.state.variables[variable] = value;
     CHECK(phone.stopped_by(plan.steps) == one.id);
-    CHECK(phone.state.partitions == before);
+    CHECK(phone.partitions == before);
     phone.state.variables = {{"product", "gnomon"}, {"anti", "0"}};
     phone.state.mode = PhoneMode::System;
     phone.state.silent = {variable};
     phone.play(plan.steps);
-    CHECK(phone.state.partitions["init_boot_b"] == "new-init_boot");
+    CHECK(phone.partitions["init_boot_b"] == "new-init_boot");
   }
   CHECK(asked == wrong.size());
   // Just the number, just the room.
   PlanPhone exact = stock_phone(f);
   exact.state.slot = "b";
   exact.state.variables["anti"] = "4";
-  exact.state.sizes = {{"init_boot_b", 4096}, {"vbmeta_b", 4096}};
+  exact.sizes = {{"init_boot_b", 4096}, {"vbmeta_b", 4096}};
   exact.play(plan.steps);
 }
 
@@ -272,10 +272,11 @@ std::string shown(const std::map<std::string, std::string>& partitions) {
 
 /// What stands outside of the plan's own words: what packages and the program for download mode
 /// write.
-void packages(PhoneState& phone, const Step& step, const PlanFacts& facts) {
-  const std::string other = phone.slot == "a" ? "_b" : "_a", now = "_" + phone.slot;
+void packages(SimulatedPhone& phone, const Step& step, const PlanFacts& facts) {
+  const std::string other = "_" + phone.other_slot(), now = "_" + phone.state.slot;
   const auto put = [&](const KitImage& image, const std::string& content, const std::string& slot) {
-    phone.partitions[facts.slotted ? image.partition + slot : image.partition] = content;
+    const std::string plain = facts.slotted ? image.partition + slot : image.partition;
+    put_word(phone, plain, content);
   };
   for (const KitImage& image : facts.images) {
     if (step.id == "package") put(image, image.flash.sha256, now);
@@ -322,25 +323,25 @@ TEST_CASE("plan: whatever the facts, every plan can be played, and holds togethe
     CAPTURE(round);
     PlanPhone phone = f.room.empty() ? stock_phone(f) : phone_with_super(f);
     if (f.locked == true) phone.state.locked = true;
-    phone.outside = [&f](PhoneState& at, const Step& one) { packages(at, one, f); };
-    auto before = phone.state.partitions;
-    auto sizes = phone.state.logical;
+    phone.outside = [&f](SimulatedPhone& at, const Step& one) { packages(at, one, f); };
+    auto before = phone.partitions;
+    auto sizes = phone.logical;
     for (const RoomStep& one : f.room)
       if (one.leftover) sizes.erase(one.partition);
     phone.play(plan.steps);
-    changed += phone.state.partitions != before ? 1 : 0;
+    changed += phone.partitions != before ? 1 : 0;
     phone.play(plan.back);
     // What another system's installer wrote to the slot that the phone does not start from is left.
     if (f.install && f.install->other_slot)
       for (const KitImage& image : f.images)
-        before[image.partition + "_b"] = phone.state.partitions[image.partition + "_b"];
+        before[image.partition + "_b"] = phone.partitions[image.partition + "_b"];
     CHECK(phone.state.slot == (f.update && phone.state.slot == "b" ? "b" : "a"));
     CAPTURE(acts(plan.steps));
     CAPTURE(acts(plan.back));
     CAPTURE(shown(before));
-    CAPTURE(shown(phone.state.partitions));
-    CHECK(phone.state.partitions == before);
-    CHECK(phone.state.logical == sizes);
+    CAPTURE(shown(phone.partitions));
+    CHECK(phone.partitions == before);
+    CHECK(phone.logical == sizes);
     for (const auto* steps : {&plan.steps, &plan.back}) {
       CHECK(steps->front().id == "ready");
       for (const Step& one : *steps) {

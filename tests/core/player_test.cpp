@@ -7,27 +7,28 @@ using namespace wexlo::test;
 
 namespace {
 
-const OpenKitFile kNothing = [](const std::string&) { return Result<SourcePtr>(SourcePtr()); };
-
 Step one(Act act) {
   return {.id = "it", .act = std::move(act), .before = "b", .success = "s"};
 }
 
 /// Plays steps on a phone as it is. @return the last step's outcome
-PlayedStep played(SimulatedPhone& phone, const std::vector<Step>& steps) {
-  SimulatedHands hands(phone);
-  const Played out = play(steps, phone, hands, kNothing);
+PlayedStep played(WordPhone& phone, const std::vector<Step>& steps) {
+  const auto simulated = phone.made();
+  SimulatedHands hands(*simulated, {});
+  const Played out = play(steps, *simulated, hands, files_of_plan(steps));
+  phone.take(*simulated);
   REQUIRE_FALSE(out.steps.empty());
   CHECK(out.done() == (out.steps.back().outcome != StepOutcome::Failed));
   return out.steps.back();
 }
 
-PhoneState phone_state() {
-  PhoneState out{.partitions = {{"boot_a", "old"}, {"boot_b", "old"}, {"system_a", "old"}},
-                 .sizes = {{"boot_a", 4096}, {"boot_b", 4096}},
-                 .logical = {{"system_a", 8192}},
-                 .super = 16384};
-  out.variables["product"] = "gnomon";
+WordPhone word_phone() {
+  WordPhone out{.state = {},
+                .partitions = {{"boot_a", "old"}, {"boot_b", "old"}, {"system_a", "old"}},
+                .sizes = {{"boot_a", 4096}, {"boot_b", 4096}},
+                .logical = {{"system_a", 2 * kMiB}},
+                .super = 4 * kMiB};
+  out.state.variables["product"] = "gnomon";
   return out;
 }
 
@@ -41,50 +42,50 @@ Step write(const std::string& partition, SlotRole slot, std::uint64_t size) {
 }  // namespace
 
 TEST_CASE("player: slots are seen from where the phone starts, even after another was chosen") {
-  PhoneState start = phone_state();
-  start.slot = "b";
-  SimulatedPhone phone(start);
+  WordPhone start = word_phone();
+  start.state.slot = "b";
+  WordPhone phone = start;
   played(phone, {kToBootloader, one(act::ChooseSlot{SlotRole::Other, "a"}),
                  write("boot", SlotRole::Current, 10)});
   CHECK(phone.state.slot == "a");
-  CHECK(phone.state.partitions["boot_b"] == "new");
-  CHECK(phone.state.partitions["boot_a"] == "old");
+  CHECK(phone.partitions["boot_b"] == "new");
+  CHECK(phone.partitions["boot_a"] == "old");
 }
 
 TEST_CASE("player: slots keep their meaning when the phone enters its bootloader again") {
-  PhoneState start = phone_state();
-  start.slot = "b";
-  SimulatedPhone phone(start);
+  WordPhone start = word_phone();
+  start.state.slot = "b";
+  WordPhone phone = start;
   played(phone, {kToBootloader, one(act::ChooseSlot{SlotRole::Other, "a"}), kToUserspace,
                  kToBootloader, write("boot", SlotRole::Current, 10)});
-  CHECK(phone.state.partitions["boot_b"] == "new");
-  CHECK(phone.state.partitions["boot_a"] == "old");
+  CHECK(phone.partitions["boot_b"] == "new");
+  CHECK(phone.partitions["boot_a"] == "old");
 }
 
 TEST_CASE("player: a bootloader may tell its slot with the line in front") {
-  PhoneState start = phone_state();
-  start.variables["current-slot"] = "_b";
-  SimulatedPhone phone(start);
+  WordPhone start = word_phone();
+  start.state.variables["current-slot"] = "_b";
+  WordPhone phone = start;
   CHECK(played(phone, {kToBootloader, write("boot", SlotRole::Other, 10)}).outcome ==
-        StepOutcome::Done);
-  CHECK(phone.state.partitions["boot_a"] == "new");
+        StepOutcome::Accepted);
+  CHECK(phone.partitions["boot_a"] == "new");
 }
 
 TEST_CASE("player: a phone that does not say its slot is the one that the plan was made for") {
-  PhoneState start = phone_state();
-  start.silent = {"current-slot"};
-  SimulatedPhone phone(start);
+  WordPhone start = word_phone();
+  start.state.silent = {"current-slot"};
+  WordPhone phone = start;
   CHECK(played(phone, {kToBootloader, write("boot", SlotRole::Current, 10)}).outcome ==
         StepOutcome::Failed);
   const Step expect = one(act::Expect{.variable = "current-slot", .value = "b"});
   CHECK(played(phone, {kToBootloader, expect}).outcome == StepOutcome::Unknown);
   CHECK(played(phone, {kToBootloader, expect, write("boot", SlotRole::Current, 10)}).outcome ==
-        StepOutcome::Done);
-  CHECK(phone.state.partitions["boot_b"] == "new");
+        StepOutcome::Accepted);
+  CHECK(phone.partitions["boot_b"] == "new");
 }
 
 TEST_CASE("player: expectations: alternatives, bounds in either notation, and what is found") {
-  SimulatedPhone phone(phone_state());
+  WordPhone phone = word_phone();
   const auto outcome = [&](act::Expect expect) {
     return played(phone, {kToBootloader, one(std::move(expect))}).outcome;
   };
@@ -96,11 +97,11 @@ TEST_CASE("player: expectations: alternatives, bounds in either notation, and wh
   CHECK(outcome({.variable = "partition-size:boot_a", .at_least = 4097}) == StepOutcome::Failed);
   CHECK(outcome({.variable = "partition-size:boot", .at_most = 4096}) == StepOutcome::Confirmed);
   CHECK(outcome({.variable = "product", .at_least = 1}) == StepOutcome::Failed);
-  SimulatedPhone other(phone_state());
-  SimulatedHands hands(other);
+  const auto other = word_phone().made();
+  SimulatedHands hands(*other, {});
   const Played said =
-      play({kToBootloader, one(act::Expect{.variable = "product", .value = "vernier"})}, other,
-           hands, kNothing);
+      play({kToBootloader, one(act::Expect{.variable = "product", .value = "vernier"})}, *other,
+           hands, files_of_plan({}));
   CHECK(said.error->expected == "product is vernier");
   CHECK(said.error->found == "gnomon");
 }
@@ -120,7 +121,7 @@ TEST_CASE("player: what a phone refuses ends the play, and nothing after it is d
       {"no such partition", {kToBootloader, write("boat", SlotRole::Current, 1)}, {}},
       {"logical from the bootloader", {kToBootloader, write("system", SlotRole::Current, 1)}, {}},
       {"a boot image from userspace", {kToUserspace, write("boot", SlotRole::Current, 1)}, {}},
-      {"resize beyond super", {kToUserspace, one(act::Resize{"system_a", 16385})}, {}},
+      {"resize beyond super", {kToUserspace, one(act::Resize{"system_a", 4 * kMiB + 1})}, {}},
       {"resize from the bootloader", {kToBootloader, one(act::Resize{"system_a", 4096})}, {}},
       {"create what is there", {kToUserspace, one(act::Create{"system_a", 1})}, {}},
       {"drop what is not there", {kToUserspace, one(act::Drop{"odm_a"})}, {}},
@@ -135,35 +136,37 @@ TEST_CASE("player: what a phone refuses ends the play, and nothing after it is d
        }}};
   for (const Case& one_case : cases) {
     CAPTURE(one_case.about);
-    PhoneState start = phone_state();
-    if (one_case.change) one_case.change(start);
-    SimulatedPhone phone(start);
+    WordPhone start = word_phone();
+    if (one_case.change) one_case.change(start.state);
+    const auto phone = start.made();
     auto steps = one_case.steps;
     steps.push_back(one(act::Restart{}));
-    SimulatedHands hands(phone);
-    const Played out = play(steps, phone, hands, kNothing);
+    SimulatedHands hands(*phone, {});
+    const Played out = play(steps, *phone, hands, files_of_plan(steps));
     CHECK_FALSE(out.done());
     CHECK(out.steps.size() == steps.size() - 1);
     CHECK(out.steps.back().outcome == StepOutcome::Failed);
     CHECK_FALSE(out.steps.back().detail.empty());
-    CHECK(phone.state.partitions == start.partitions);
-    CHECK_FALSE(phone.state.wiped);
+    WordPhone after;
+    after.take(*phone);
+    CHECK(after.partitions == start.partitions);
+    CHECK_FALSE(after.state.data.wiped);
   }
 }
 
 TEST_CASE("player: just what fits is done, and logical partitions come and go") {
-  SimulatedPhone phone(phone_state());
-  CHECK(played(phone, {kToUserspace, one(act::Resize{"system_a", 16384}),
-                       write("system", SlotRole::Current, 16384)})
+  WordPhone phone = word_phone();
+  CHECK(played(phone, {kToUserspace, one(act::Resize{"system_a", 4 * kMiB}),
+                       write("system", SlotRole::Current, 4 * kMiB)})
+            .outcome == StepOutcome::Confirmed);
+  CHECK(phone.partitions["system_a"] == "new");
+  CHECK(played(phone, {kToUserspace, one(act::Resize{"system_a", 2 * kMiB}),
+                       one(act::Create{"product_a", 2 * kMiB})})
             .outcome == StepOutcome::Done);
-  CHECK(phone.state.partitions["system_a"] == "new");
-  CHECK(played(phone, {kToUserspace, one(act::Resize{"system_a", 8192}),
-                       one(act::Create{"product_a", 8192})})
-            .outcome == StepOutcome::Done);
-  CHECK(phone.state.logical.at("product_a") == 8192);
+  CHECK(phone.logical.at("product_a") == 2 * kMiB);
   CHECK(played(phone, {kToUserspace, one(act::Drop{"product_a"})}).outcome == StepOutcome::Done);
-  CHECK_FALSE(phone.state.partitions.contains("product_a"));
-  phone.state.update_waits = true;
+  CHECK_FALSE(phone.partitions.contains("product_a"));
+  phone.state.update = UpdateState::Snapshotted;
   const Step expect = one(act::Expect{.variable = "snapshot-update-status", .value = "none"});
   CHECK(played(phone, {kToBootloader, expect}).outcome == StepOutcome::Failed);
   CHECK(played(phone, {kToBootloader, one(act::CancelUpdate{}), expect}).outcome ==
@@ -171,17 +174,17 @@ TEST_CASE("player: just what fits is done, and logical partitions come and go") 
 }
 
 TEST_CASE("player: hands: unlocking and locking erase, and what is done by hand is told as that") {
-  PhoneState start = phone_state();
-  start.locked = true;
-  SimulatedPhone phone(start);
+  WordPhone start = word_phone();
+  start.state.locked = true;
+  WordPhone phone = start;
   CHECK(played(phone, {kToBootloader, one(act::ByHand{.task = Task::Unlock}),
                        write("boot", SlotRole::Other, 10)})
-            .outcome == StepOutcome::Done);
-  CHECK(phone.state.wiped);
-  CHECK(phone.state.partitions["boot_b"] == "new");
-  phone.state.wiped = false;
+            .outcome == StepOutcome::Accepted);
+  CHECK(phone.state.data.wiped);
+  CHECK(phone.partitions["boot_b"] == "new");
+  phone.state.data.wiped = false;
   CHECK(played(phone, {one(act::ByHand{.task = Task::LockWithKey})}).outcome ==
         StepOutcome::ByHand);
   CHECK(phone.state.locked);
-  CHECK(phone.state.wiped);
+  CHECK(phone.state.data.wiped);
 }

@@ -24,19 +24,19 @@ Checked judge_signed(const SignedSet& set, CheckOptions options = {}) {
 }  // namespace
 
 TEST_CASE("rules: what goes together") {
-  Phone phone;
+  SmallPhone phone;
   phone.without = {"vendor_boot"};
   CHECK_FINDS(phone.check(), "version-pair", "problem");
   phone.without = {"init_boot"};
   CHECK_FINDS(phone.check(), "version-pair", "problem");
-  phone = Phone();
+  phone = SmallPhone();
   phone.vendor.version = 3;
   CHECK_FINDS(phone.check(), "version-pair", "warning");
 
   for (const std::string text :
        {"a.b {", "a..b = 1", "= 1", "a = \"x", "a {\nb = 1\n", "a = 1\na = 2", "}", "a = b } c"}) {
     CAPTURE(text);
-    Phone one;
+    SmallPhone one;
     one.vendor.bootconfig = text;
     CHECK_FINDS(one.check(), "bootconfig", "problem");
   }
@@ -45,7 +45,7 @@ TEST_CASE("rules: what goes together") {
     CAPTURE(text);
     CHECK(bootconfig_trouble(text) == "");
   }
-  Phone longer;
+  SmallPhone longer;
   longer.vendor.bootconfig = "a = " + std::string(32000, 'x');
   CHECK_FINDS(longer.check(), "bootconfig", "warning");
   longer.vendor.bootconfig = "a = " + std::string(40000, 'x');
@@ -54,18 +54,18 @@ TEST_CASE("rules: what goes together") {
 }
 
 TEST_CASE("rules: vendor_kernel_boot's ramdisk is joined behind vendor_boot's") {
-  const auto judged = [](Phone phone, const std::string& ramdisk) {
+  const auto judged = [](SmallPhone phone, const std::string& ramdisk) {
     phone.extra["vendor_kernel_boot"] = VendorBootBytes{.version = 4, .ramdisk = ramdisk}.done();
     return phone.check();
   };
-  const Phone phone;
+  const SmallPhone phone;
   CpioBytes modules;
   modules.folder("lib").file("lib/other.ko", module(phone.release));
   CHECK_FALSE(finds(judged(phone, lz4_legacy(modules.done())), "joined-ramdisk"));
   // Behind lz4 a kernel reads no other packing.
   CHECK_FINDS(judged(phone, gzip(modules.done())), "joined-ramdisk", "problem");
   // What the generic ramdisk's link leads to may be there.
-  Phone linked;
+  SmallPhone linked;
   linked.generic = CpioBytes();
   linked.generic.folder("dev").link("init", "/first/init");
   CHECK_FINDS(judged(linked, lz4_legacy(modules.done())), "joined-ramdisk", "problem");
@@ -75,7 +75,7 @@ TEST_CASE("rules: vendor_kernel_boot's ramdisk is joined behind vendor_boot's") 
 }
 
 TEST_CASE("rules: a first program that is linked for smaller pages than the kernel's") {
-  Phone phone;
+  SmallPhone phone;
   std::string program = elf("arm64", std::string(56, '\0') + noise(100));
   program.replace(32, 8, le64(64));
   program.replace(54, 2, le16(56));
@@ -95,7 +95,7 @@ TEST_CASE("rules: a first program that is linked for smaller pages than the kern
 
 TEST_CASE("rules: mount tables by the suffix, the hardware, or the platform") {
   const auto told_of = [](const std::string& config) {
-    Phone phone;
+    SmallPhone phone;
     phone.vendor.bootconfig = config;
     return finds(phone.check(), "mount-table");
   };
@@ -163,11 +163,11 @@ TEST_CASE("rules: verified boot") {
 }
 
 TEST_CASE("rules: older than the stock image, of another build, for another phone") {
-  Phone stock, phone;
+  SmallPhone stock, phone;
   phone.init.os_version = 0x1e000145;
   CHECK_FINDS(phone.against(stock), "patch-level", "warning");
   CHECK_FINDS(phone.against(stock), "os-version", "warning");
-  phone = Phone();
+  phone = SmallPhone();
   phone.vendor.cmdline = "console=ttyKV1 bootconfig";
   phone.vendor.dtb = device_tree("Tarn 9", "korvale,other");
   const Checked checked = phone.against(stock);
@@ -199,7 +199,7 @@ TEST_CASE("rules: slots, merges, super, unused ramdisks") {
     control += le32(crc32_by_hand(control));
     return std::string(2048, '\0') + control + std::string(65536 - 2080, '\0');
   };
-  Phone phone;
+  SmallPhone phone;
   phone.extra["misc"] = misc("_a", 0x8f, 0x0f);
   CHECK_FALSE(finds(phone.check(), "slot-state"));
   CHECK_FINDS(phone.check({.slot = "b"}), "slot-state", "problem");  // no tries left
@@ -216,7 +216,7 @@ TEST_CASE("rules: slots, merges, super, unused ramdisks") {
   CHECK_FINDS(phone.check(), "merge-pending", "warning");
 
   SuperBytes super{.partitions = {{"system_a", {{.sectors = 8, .at = 1024}}}}};
-  Phone with;
+  SmallPhone with;
   with.extra["super"] = super.done();
   CHECK_FALSE(finds(with.check(), "super-tables"));
   with.extra["super"][4096 + 40] = static_cast<char>(with.extra["super"][4096 + 40] ^ 1);
@@ -258,7 +258,7 @@ TEST_CASE("rules: a merge is told in each state that has one, and in no other") 
     CAPTURE(status);
     std::string misc(65536, '\0');
     misc.replace(32768, 6, std::string("\x02") + le32(0x56740AB0) + static_cast<char>(status));
-    Phone phone;
+    SmallPhone phone;
     phone.extra["misc"] = misc;
     CHECK(finds(phone.check(), "merge-pending") == told_of);
   }

@@ -11,7 +11,7 @@ using namespace wexlo;
 using namespace wexlo::test;
 
 TEST_CASE("rules: a valid set has no problem") {
-  const Checked checked = Phone().check();
+  const Checked checked = SmallPhone().check();
   CAPTURE(told(checked));
   for (const Finding& one : checked.findings)
     CHECK(one.level == Level::Note);
@@ -90,7 +90,7 @@ TEST_CASE("rules: what the stock image has around its parts") {
 }
 
 TEST_CASE("rules: ramdisks") {
-  Phone phone;
+  SmallPhone phone;
   CpioBytes generic = phone.generic;
   const std::string archive = generic.done();
   phone.init.ramdisk = lz4_frame(archive);
@@ -103,7 +103,7 @@ TEST_CASE("rules: ramdisks") {
   phone.init.ramdisk = gzip(archive);  // behind vendor_boot's lz4
   CHECK_FINDS(phone.check(), "joined-ramdisk", "problem");
 
-  Phone weak;
+  SmallPhone weak;
   weak.generic = CpioBytes();
   weak.generic.file("init",
                     "\x7f"
@@ -144,7 +144,7 @@ TEST_CASE("rules: ramdisks") {
 
 TEST_CASE("rules: what a kernel cannot run is never told to start") {
   const auto with_init = [](const std::string& content) {
-    Phone phone;
+    SmallPhone phone;
     phone.generic = CpioBytes();
     phone.generic.file("init", content, 0100750);
     return phone.check();
@@ -173,7 +173,7 @@ TEST_CASE("rules: what a kernel cannot run is never told to start") {
     CHECK(checked.unlocked.outlook == verified::Outlook::Starts);
   }
   // Alone, it says nothing of where its /init comes from.
-  Phone alone;
+  SmallPhone alone;
   alone.without = {"boot", "init_boot"};
   CHECK(alone.check().unlocked.outlook == verified::Outlook::CannotTell);
   alone.without = {"boot", "vendor_boot"};
@@ -182,7 +182,7 @@ TEST_CASE("rules: what a kernel cannot run is never told to start") {
   alone.generic.folder("dev");
   CHECK(alone.check().unlocked.outlook == verified::Outlook::Refuses);
   // A packing that is not read here may be one that the kernel reads.
-  Phone packed;
+  SmallPhone packed;
   packed.init.ramdisk = "\x89LZO" + noise(500);
   const Checked unknown = packed.check();
   CAPTURE(told(unknown));
@@ -190,9 +190,9 @@ TEST_CASE("rules: what a kernel cannot run is never told to start") {
 }
 
 TEST_CASE("rules: a ramdisk that the run may not hold was not looked at, and is no damaged one") {
-  const Phone phone;
+  const SmallPhone phone;
   const TempDir folder;
-  Phone::put(folder, phone.images());
+  SmallPhone::put(folder, phone.images());
   Context context;
   context.held = std::make_shared<HeldBytes>(1000);
   const Checked checked = value_of(check_paths({folder.path().string()}, {}, context));
@@ -203,7 +203,7 @@ TEST_CASE("rules: a ramdisk that the run may not hold was not looked at, and is 
 }
 
 TEST_CASE("rules: carriage returns that the stock file has not") {
-  Phone stock, changed;
+  SmallPhone stock, changed;
   changed.fstab.clear();
   for (const char one : kFstab)
     changed.fstab += one == '\n' ? std::string("\r\n") : std::string(1, one);
@@ -213,21 +213,21 @@ TEST_CASE("rules: carriage returns that the stock file has not") {
   CHECK(finds(checked, "text-form", "problem"));
   CHECK_FALSE(checked.unlocked.starts());
   // The maker's own way is no fault.
-  Phone same = changed;
+  SmallPhone same = changed;
   same.generic.file("x", "y");
   CHECK_FALSE(finds(same.against(changed), "text-form"));
   for (const char* name : {"init.rc", "default.prop", "etc/init/hw/init.rc"}) {
-    Phone other;
+    SmallPhone other;
     other.generic.folder("etc").folder("etc/init").folder("etc/init/hw").file(name, "a\r\nb\r\n");
     CHECK_FINDS(other.against(stock), "text-form", "");
   }
 }
 
 TEST_CASE("rules: modules, mount tables, fragments") {
-  Phone phone;
+  SmallPhone phone;
   phone.modules_list = "a.ko\nkernel/drivers/b.ko\n";
   CHECK_FINDS(phone.check(), "kernel-modules", "warning");
-  phone = Phone();
+  phone = SmallPhone();
   phone.built_for = "5.15.74-android13-8-00001";
   CHECK_FINDS(phone.check(), "kernel-modules", "warning");
   phone.built_for = "5.10.198-android13-4-00100";  // the same generation
@@ -235,7 +235,7 @@ TEST_CASE("rules: modules, mount tables, fragments") {
 
   const SignedSet chain = signed_set();
   const auto fstab = [&](const std::string& rows, std::string_view level) {
-    Phone one;
+    SmallPhone one;
     one.fstab = rows;
     one.extra["vbmeta"] = text(chain.images.at("vbmeta"));
     CHECK_FINDS(one.check(), "mount-table", level);
@@ -244,17 +244,17 @@ TEST_CASE("rules: modules, mount tables, fragments") {
   fstab("system /system ext4 ro wait,,avb\n", "problem");
   fstab("system /system ext4 ro wait,avb=vbmeta_system\n", "problem");
   fstab("system /system ext4 ro wait,avb_keys=/avb/a.pub:/avb/b.pub\n", "problem");
-  Phone other;
+  SmallPhone other;
   other.vendor.bootconfig = "androidboot.hardware=vernier\n";
   CHECK_FINDS(other.check(), "mount-table", "warning");
 
-  Phone fragments;
+  SmallPhone fragments;
   const std::string ramdisk = fragments.vendor_ramdisk();
   fragments.vendor.named = {{"x", 1, ramdisk, 0}, {"x", 1, ramdisk, 0}};
   CHECK_FINDS(fragments.check(), "fragment-table", "problem");
   fragments.vendor.named = {{"r", 2, ramdisk, 0}};
   CHECK_FINDS(fragments.check(), "fragment-table", "warning");
-  Phone broken;
+  SmallPhone broken;
   std::string image = broken.images().at("vendor_boot");
   image.replace(2116, 4, le32(50));
   broken.extra["vendor_boot"] = image;
@@ -300,7 +300,7 @@ TEST_CASE(
   const auto start = [] { return CpioBytes{}.file("init", "#!/bin/sh", 0100750); };
   CHECK_FALSE(finds(with(start().link("etc", "/system/etc").file("etc/x", "y")), "archive-order"));
   CHECK_FINDS(with(start().file("etc/x", "y")), "archive-order", "");
-  Phone phone;
+  SmallPhone phone;
   phone.generic = CpioBytes();
   phone.generic.folder("init");
   const Checked folder = phone.check();

@@ -1,6 +1,7 @@
 #include "program/support.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
+#include "support/patching.hpp"
 #include "support/payload.hpp"
 #include "support/vbmeta.hpp"
 
@@ -26,7 +27,7 @@ struct CommandBench {
     write(dir / "boot.img", boot);
     write(dir / "vbmeta.img", vbmeta_image);
     write(dir / "recipe.toml", kRecipe);
-    write(dir / "hello", "the add-on");
+    write(dir / "hello", elf("arm64", "the add-on"));
   }
   [[nodiscard]] std::string ota() const {
     return zip(

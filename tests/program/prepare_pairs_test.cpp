@@ -158,17 +158,20 @@ PlanPhone phone_of(const KitManifest& kit, const std::string& slot) {
   phone.slot = slot;
   phone.variables = {{"product", kit.device}, {"anti", "0"}};
   for (const KitImage& one : kit.images)
-    for (const char* of_slot : {"", "_a", "_b"})
-      phone.partitions[one.partition + of_slot] = "stock";
+    for (const char* of_slot : {"", "_a", "_b"}) {
+      if (one.is_logical()) continue;
+      out.partitions[one.partition + of_slot] = "stock";
+      out.sizes[one.partition + of_slot] = std::max<std::uint64_t>(one.size(), 64u << 20);
+    }
   if (!kit.super) return out;
   std::uint64_t taken = 0;
   for (const LogicalPartition& one : kit.super->before.partitions) {
-    phone.logical[one.name] = one.size;
-    phone.partitions[one.name] = "stock";
+    out.logical[one.name] = one.size;
+    out.partitions[one.name] = "stock";
     taken += one.size;
   }
-  phone.super = kit.super->before.size;
-  if (phone.super == 0) phone.super = taken + (64u << 20);
+  out.super = kit.super->before.size;
+  if (out.super == 0) out.super = taken + (64u << 20);
   return out;
 }
 

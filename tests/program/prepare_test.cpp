@@ -17,8 +17,8 @@ TEST_CASE(
   }
   CHECK(files_of(bench.dir / "kit") ==
         std::set<std::string>{"digests.txt", "figures/chain.svg", "figures/changes-init_boot.svg",
-                              "flash/init_boot.img", "kit.json", "plan.toml", "plan.txt",
-                              "recipes/1-tests.toml",
+                              "flash/init_boot.img", "kit.json", "plan-back.messages",
+                              "plan.messages", "plan.toml", "plan.txt", "recipes/1-tests.toml",
                               "recipes/files/" + hex_of(sha256(elf("arm64", "the add-on"))),
                               "report.html", "report.json", "stock/init_boot.img"});
   CHECK(bench.prepare({"-r", "r.toml", "--sheet", "sheet.toml", "--jobs", "1"}, 0, "kit2")["ok"] ==

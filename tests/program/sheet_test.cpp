@@ -1,6 +1,6 @@
 /// Sheets, from what is pasted and from what a bootloader tells.
 
-#include "phone/link.hpp"
+#include "phone/fastboot/link.hpp"
 #include "program/bench.hpp"
 #include "support/wire_phone.hpp"
 
@@ -54,7 +54,7 @@ TEST_CASE("sheet: a phone at its bootloader tells what it knows, and older notes
   CHECK(gone["error"]["file"] == address);
   CHECK(program_json(dir, {"sheet", "--phone", "bench", "-o", "x.toml"}, 2)["error"]["code"] ==
         "usage");
-  CHECK(program_json(dir, {"sheet", "--phone", "fastboot+usb://", "-o", "x.toml"},
+  CHECK(program_json(dir, {"sheet", "--phone", "bridge+usb://", "-o", "x.toml"},
                      4)["error"]["code"] == "unsupported");
   CHECK_FALSE(fs::exists(dir / "x.toml"));
 }

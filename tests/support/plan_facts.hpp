@@ -58,13 +58,14 @@ inline bool has(const std::vector<Step>& steps, const std::string& id) {
 inline PlanPhone stock_phone(const PlanFacts& facts) {
   PlanPhone phone;
   phone.state.slotted = facts.slotted;
+  phone.state.gives_back = ReadingBack::Nowhere;  // images of many MiB, thousands of times
   phone.state.variables = {{"product", "gnomon"}, {"anti", "0"}};
   for (const KitImage& one : facts.images)
     for (const char* slot : {"_a", "_b"}) {
       const std::string name = facts.slotted ? one.partition + slot : one.partition;
-      phone.state.partitions[name] =
-          one.stock_files.sha256.empty() ? "gone" : one.stock_files.sha256;
-      if (!one.is_logical()) phone.state.sizes[name] = 64 * kMiB;
+      if (one.is_logical() && name != one.logical) continue;
+      phone.partitions[name] = one.stock_files.sha256.empty() ? "gone" : one.stock_files.sha256;
+      if (!one.is_logical()) phone.sizes[name] = 64 * kMiB;
     }
   return phone;
 }
@@ -88,12 +89,12 @@ inline PlanFacts generic_system() {
 
 inline PlanPhone phone_with_super(const PlanFacts& f) {
   PlanPhone phone = stock_phone(f);
-  phone.state.super = 66 * kMiB;
-  phone.state.logical = {{"system_a", 48 * kMiB},
-                         {"product_a", 6 * kMiB},
-                         {"vendor_a", 6 * kMiB},
-                         {"system_a-cow", 4 * kMiB}};
-  phone.state.partitions["product_a"] = "old-product";
+  phone.super = 66 * kMiB;
+  phone.logical = {{"system_a", 48 * kMiB},
+                   {"product_a", 6 * kMiB},
+                   {"vendor_a", 6 * kMiB},
+                   {"system_a-cow", 4 * kMiB}};
+  phone.partitions["product_a"] = "old-product";
   return phone;
 }
 

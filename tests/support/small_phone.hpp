@@ -24,7 +24,7 @@ inline std::string module(const std::string& release) {
 }
 
 /// A phone of the newest kind, small, in parts that can be spoilt one at a time.
-struct Phone {
+struct SmallPhone {
   std::string release = "5.10.157-android13-4-00001";
   BootBytes boot{.version = 4, .kernel = arm64_kernel(release)};
   BootBytes init{.version = 4};
@@ -34,7 +34,7 @@ struct Phone {
   std::map<std::string, std::string> extra;  ///< further files, or others instead
   std::set<std::string> without;
 
-  Phone() {
+  SmallPhone() {
     generic.folder("dev").folder("system").file("init",
                                                 std::string("\x7f"
                                                             "ELF") +
@@ -76,7 +76,7 @@ struct Phone {
     put(folder, images());
     return value_of(check_paths({folder.path().string()}, options, {.jobs = 2}));
   }
-  Checked against(const Phone& stock) const {
+  Checked against(const SmallPhone& stock) const {
     TempDir folder;
     put(folder, stock.images());
     return check({.against = folder.path().string()});

@@ -57,7 +57,7 @@ class FilesCheck {
       std::error_code ignored;
       if (at->is_directory(ignored)) continue;
       const std::string name = at->path().lexically_relative(folder_).generic_string();
-      if (!seen_.contains(name))
+      if (!seen_.contains(name) && name != kFlashLog)
         out_.findings.push_back({Level::Warning, FindingCode::KitFileExtra,
                                  "The kit was not made with this file: no digest covers it.",
                                  name});

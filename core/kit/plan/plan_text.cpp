@@ -250,6 +250,38 @@ std::vector<std::string> expectation_lines(const std::vector<Step>& steps, const
   return out;
 }
 
+namespace {
+
+bool by_itself(const Step& step) {
+  return !step.is<act::ByHand>() && !step.is<act::Install>() && !step.is<act::HandOver>();
+}
+
+/// "2-14, 16": the steps that need nobody, while the phone is on the wire.
+std::string done_by_flash(const std::vector<Step>& steps) {
+  std::vector<std::string> out;
+  for (std::size_t i = 0; i < steps.size(); ++i) {
+    if (!by_itself(steps[i])) continue;
+    StepGroup group{i, i};
+    while (i + 1 < steps.size() && by_itself(steps[i + 1]))
+      group.last = ++i;
+    out.push_back(group.number());
+  }
+  return fmt::format("{}", fmt::join(out, ", "));
+}
+
+/// What `flash` does of it: of a phone with a download mode nothing goes over a wire.
+std::string about_flash(const std::vector<Step>& steps) {
+  const bool download = std::ranges::any_of(steps, [](const Step& step) {
+    const auto* mode = step.get<act::EnterMode>();
+    return mode != nullptr && mode->mode == Mode::Download;
+  });
+  return download ? "wexlo flash leads through the steps: all of them are done by hand."
+                  : fmt::format("wexlo flash does steps {} by itself, and asks for the others.",
+                                done_by_flash(steps));
+}
+
+}  // namespace
+
 std::string plan_for_people(const Plan& plan) {
   std::string out = fmt::format("Plan for {}, about {}\nbuild {}\n", printable(plan.device),
                                 usual_time(whole_time(plan.steps)), printable(plan.build));
@@ -260,6 +292,7 @@ std::string plan_for_people(const Plan& plan) {
                               plan.needs_why),
                   kWidth);
   out += "Files are in this folder. plan.toml has every detail.\n";
+  out += filled(about_flash(plan.steps), kWidth);
   append_first(out, plan.first);
   Page page(plan);
   out += "\n" + page.way(plan.steps, "");

@@ -1,4 +1,4 @@
-#include "phone/link.hpp"
+#include "phone/fastboot/link.hpp"
 
 #include <fmt/format.h>
 
@@ -22,11 +22,7 @@ Result<LinkPtr> connect_phone(const PhoneAddress& address, const Context& contex
     case Wire::Udp: return connect_udp(address, context, patience);
     case Wire::Usb: break;
   }
-  return fail({.code = ErrorCode::Unsupported,
-               .message = "phones are not reached over USB yet",
-               .file = address_text(address),
-               .hint = "Paste what the bootloader's variables are (getvar all) into a file, and "
-                       "give it with --props."});
+  return connect_usb(address, context, patience);
 }
 
 }  // namespace wexlo

@@ -6,7 +6,7 @@
 
 #include <asio.hpp>
 
-#include "phone/link.hpp"
+#include "phone/fastboot/link.hpp"
 
 namespace wexlo {
 
@@ -32,8 +32,8 @@ class Waiter {
   /// Starts an operation with a handler to be called, and waits. `cancel` ends it early.
   /// @return whether it was done in time. Errors: LinkLost, Interrupted.
   template <class Start, class Cancel>
-  [[nodiscard]] Result<bool> wait(Start start, Cancel cancel, std::chrono::milliseconds limit) {
-    constexpr std::chrono::milliseconds kSlice{100};
+  [[nodiscard]] Result<bool> wait(Start start, Cancel cancel, milliseconds limit) {
+    constexpr milliseconds kSlice{100};
     bool done = false;
     asio::error_code result;
     start([&](const asio::error_code& code) {
@@ -43,8 +43,8 @@ class Waiter {
     const auto deadline = std::chrono::steady_clock::now() + limit;
     Status going = check_stop(context_);
     while (!done && going) {
-      const auto left = std::chrono::duration_cast<std::chrono::milliseconds>(
-          deadline - std::chrono::steady_clock::now());
+      const auto left =
+          std::chrono::duration_cast<milliseconds>(deadline - std::chrono::steady_clock::now());
       if (left.count() <= 0) break;
       io_.restart();
       io_.run_for(std::min(left, kSlice));

@@ -1,16 +1,14 @@
 /// The protocol over UDP: packets of a kind, flags and a sequence number, each answered by exactly
 /// one of the same number. What is not answered is sent again; the phone knows it by its number.
 
-#include "phone/wait.hpp"
+#include "phone/fastboot/udp_packet.hpp"
+#include "phone/fastboot/wait.hpp"
 
 namespace wexlo {
 namespace {
 
 using asio::ip::udp;
-
-constexpr std::size_t kHead = 4, kSmallest = 512, kOwnMost = 2048, kVersion = 1;
-enum Kind : std::uint8_t { kError, kQuery, kInit, kMessage };
-constexpr std::uint8_t kContinues = 1;
+using namespace udp_packet;
 
 class UdpLink final : public Link {
  public:
@@ -39,18 +37,36 @@ class UdpLink final : public Link {
     return agree();
   }
 
-  Status send(View message) override {
+  Status send(View message) override { return send_data(message, false); }
+
+  Status send_data(View bytes, bool more) override {
     const std::size_t room = most_ - kHead;
-    for (std::size_t at = 0; at < std::max<std::size_t>(message.size(), 1); at += room) {
-      const View piece = message.subspan(at, std::min(room, message.size() - at));
-      const bool more = at + piece.size() < message.size();
+    for (std::size_t at = 0; at < std::max<std::size_t>(bytes.size(), 1); at += room) {
+      const View piece = bytes.subspan(at, std::min(room, bytes.size() - at));
+      const bool goes_on = more || at + piece.size() < bytes.size();
       WEXLO_TRY(const Bytes reply,
-                exchange(kMessage, more ? kContinues : 0, piece, patience_.reply));
+                exchange(kMessage, goes_on ? kContinues : 0, piece, patience_.reply));
       // A reply that comes at once belongs to what receive() asks for.
       append(early_, reply);
     }
     return {};
   }
+
+  Status receive_data(MutableView out) override {
+    while (!out.empty()) {
+      if (early_.empty()) {
+        WEXLO_TRY(early_, exchange(kMessage, 0, {}, patience_.reply));
+        continue;
+      }
+      const std::size_t size = std::min(early_.size(), out.size());
+      std::ranges::copy(View(early_).first(size), out.begin());
+      early_.erase(early_.begin(), early_.begin() + static_cast<std::ptrdiff_t>(size));
+      out = out.subspan(size);
+    }
+    return {};
+  }
+
+  void bear_silence(milliseconds limit) override { patience_.reply = limit; }
 
   Result<Bytes> receive() override {
     Bytes out = std::exchange(early_, {});
@@ -91,17 +107,11 @@ class UdpLink final : public Link {
   /// Errors: LinkLost (there is none).
   Result<std::uint16_t> number_in(View answer, std::size_t at) const {
     if (answer.size() < at + 2) return fail(waiter_.lost("its answer is cut short"));
-    return load<std::uint16_t, std::endian::big>(&answer[at]);
+    return load<std::uint16_t, BE>(&answer[at]);
   }
   /// Sends a packet until its answer comes; gives what the answer carries.
-  Result<Bytes> exchange(Kind kind, std::uint8_t flags, View data,
-                         std::chrono::milliseconds limit) {
-    Bytes packet;
-    BeWriter writer(packet);
-    writer.put<std::uint8_t>(kind);
-    writer.put<std::uint8_t>(flags);
-    writer.put<std::uint16_t>(sequence_);
-    writer.put(data);
+  Result<Bytes> exchange(Kind kind, std::uint8_t flags, View data, milliseconds limit) {
+    const Bytes packet = packed(kind, flags, sequence_, data);
     const auto deadline = std::chrono::steady_clock::now() + limit;
     while (std::chrono::steady_clock::now() < deadline) {
       asio::error_code failed;
@@ -109,30 +119,29 @@ class UdpLink final : public Link {
       // Nobody there yet is told by the next call on the socket: as good as lost on the way.
       if (failed && failed != asio::error::connection_refused)
         return fail(waiter_.lost(failed.message()));
-      WEXLO_TRY(const bool answered, answer(kind));
-      if (!answered) continue;
+      WEXLO_TRY(const auto answer, answer_to(kind));
+      if (!answer) continue;
       if (kind == kMessage || kind == kInit) ++sequence_;
-      continues_ = (load<std::uint8_t, std::endian::big>(&answer_[1]) & kContinues) != 0;
-      return Bytes(answer_.begin() + kHead, answer_.end());
+      continues_ = (answer->flags & kContinues) != 0;
+      return to_bytes(answer->data);
     }
     return fail(waiter_.lost("nobody answers"));
   }
 
   /// Waits for the answer of that kind and of the sequence number sent. What else comes is late.
-  Result<bool> answer(Kind kind) {
+  /// nullopt: none came in time.
+  Result<std::optional<Packet>> answer_to(Kind kind) {
     const auto until = std::chrono::steady_clock::now() + patience_.resend;
     for (;;) {
-      const auto left = std::chrono::duration_cast<std::chrono::milliseconds>(
-          until - std::chrono::steady_clock::now());
-      if (left.count() <= 0) return false;
-      answer_.resize(kMaxMessage);
+      const auto left =
+          std::chrono::duration_cast<milliseconds>(until - std::chrono::steady_clock::now());
+      if (left.count() <= 0) return std::nullopt;
       std::size_t size = 0;
-      bool refused = false;
       const auto start = [&](auto done) {
-        socket_.async_receive(asio::buffer(answer_.data(), answer_.size()),
+        socket_.async_receive(asio::buffer(room_.data(), room_.size()),
                               [&, done](const asio::error_code& code, std::size_t got) {
-                                size = got;
-                                refused = code == asio::error::connection_refused;
+                                const bool refused = code == asio::error::connection_refused;
+                                size = refused ? 0 : got;
                                 done(refused ? asio::error_code() : code);
                               });
       };
@@ -141,19 +150,16 @@ class UdpLink final : public Link {
         socket_.cancel(ignored);
       };
       WEXLO_TRY(const bool came, waiter_.wait(start, cancel, left));
-      if (!came) return false;
-      answer_.resize(size);
-      if (refused || size < kHead) continue;
-      const auto id = load<std::uint8_t, std::endian::big>(answer_.data());
-      const auto number = load<std::uint16_t, std::endian::big>(&answer_[2]);
+      if (!came) return std::nullopt;
+      const auto packet = unpacked(View(room_).first(size));
       // A query is what asks for the number: its own says nothing.
-      if (kind != kQuery && number != sequence_) continue;
-      if (id == kError)
+      if (!packet || (kind != kQuery && packet->sequence != sequence_)) continue;
+      if (packet->kind == kError)
         return fail({.code = ErrorCode::LinkLost,
                      .message = "the phone ended the link",
                      .file = waiter_.where(),
-                     .found = std::string(as_text(View(answer_).subspan(kHead)))});
-      if (id == kind) return true;
+                     .found = std::string(as_text(packet->data))});
+      if (packet->kind == kind) return packet;
     }
   }
 
@@ -164,7 +170,7 @@ class UdpLink final : public Link {
   std::uint16_t sequence_ = 0;
   std::size_t most_ = kSmallest;
   bool continues_ = false;  ///< the last answer's message goes on
-  Bytes answer_, early_;
+  Bytes early_, room_ = Bytes(kLargest);
 };
 
 }  // namespace

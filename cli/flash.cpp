@@ -1,0 +1,249 @@
+#include "job/flash.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <unistd.h>
+
+#include <iostream>
+
+#include "commands.hpp"
+#include "kit/plan/plan_text.hpp"
+#include "options.hpp"
+#include "play_text.hpp"
+#include "reply.hpp"
+#include "report/rehearsal_page.hpp"
+#include "text/text.hpp"
+
+namespace wexlo::cli {
+namespace {
+
+struct FlashArguments {
+  std::string kit, from, log;
+  std::vector<std::string> phones, accept;
+  bool yes_erase = false, hands_done = false, back = false, dry_run = false;
+};
+
+/// The technician: at a terminal, or by the options that were given.
+class Desk final : public FlashDesk {
+ public:
+  Desk(const FlashArguments& options, const Session& session, std::size_t steps)
+      : options_(options),
+        session_(session),
+        steps_(steps),
+        terminal_(isatty(STDIN_FILENO) != 0 && !session.globals.json) {}
+
+  bool agrees(const std::vector<const Step*>& losing) override {
+    if (!terminal_) return false;
+    say("The user's data will be lost:\n");
+    for (const Step* one : losing)
+      say(fmt::format("  {}: {}\n", step_title(*one), one->about));
+    say("Type yes if the owner agrees and has a copy of what matters: ");
+    return line() == "yes";
+  }
+
+  void begins(const Step& step, std::size_t index) override {
+    if (!shows()) return;
+    const auto* want = step.get<act::Expect>();
+    say(fmt::format("{:>3}/{} {}{}", index + 1, steps_, want == nullptr ? "" : "Check ",
+                    want == nullptr ? step_title(step) : expectation(*want)));
+    if (step.is<act::Write>() || want == nullptr) say("\n");
+  }
+  void ended(const Step& step, const PlayedStep& played) override {
+    if (session_.before_output) session_.before_output();
+    if (!shows() || played.outcome == StepOutcome::Skipped) return;
+    say(fmt::format("{}{}{}\n", step.is<act::Expect>() ? ": " : "        ",
+                    outcome_word(played.outcome),
+                    played.detail.empty() ? "" : ", " + printable(played.detail)));
+  }
+
+  Result<std::string> by_hand(const Step& step, const act::ByHand& task, Phone&) override {
+    std::string more;
+    if (!task.file.file.empty()) more = fmt::format("  File: {}\n", in_kit(task.file.file));
+    return asked(step, more);
+  }
+  Result<std::string> install(const Step& step, const act::Install& what, Phone&) override {
+    return asked(step, fmt::format("  Package: {}\n", in_kit(what.package.file)));
+  }
+  Result<std::string> hand_over(const Step& step, const act::HandOver& what, Phone&) override {
+    return asked(step,
+                 fmt::format("  File: {}\n  Field: {}\n  Settings: {}\n",
+                             what.file.file.empty() ? "the stock package" : in_kit(what.file.file),
+                             what.field, fmt::join(what.settings, ", ")));
+  }
+  Status bring(const Step& step, PhoneMode, Phone&) override {
+    WEXLO_CHECK(asked(step, {}));
+    return {};
+  }
+
+ private:
+  [[nodiscard]] bool shows() const {
+    return !session_.globals.quiet && !session_.globals.json && isatty(STDERR_FILENO) != 0;
+  }
+  void say(const std::string& text) const {
+    tell(session_, session_.err, text);
+    session_.err.flush();
+  }
+  [[nodiscard]] std::string in_kit(const std::string& name) const {
+    std::error_code ignored;
+    const std::filesystem::path file = std::filesystem::path(options_.kit) / name;
+    return std::filesystem::exists(file, ignored) ? file.string() : name;
+  }
+  static std::string line() {
+    std::string out;
+    std::getline(std::cin, out);
+    return out;
+  }
+
+  /// Enter, or what was seen. Without a terminal the options have to say that it was done.
+  Result<std::string> asked(const Step& step, const std::string& more) const {
+    if (!terminal_) {
+      if (options_.hands_done) return std::string("taken as done: --hands-done");
+      return fail({.code = ErrorCode::NeedsPerson,
+                   .message = fmt::format("step {} is done by hand: {}", step.id, step.about),
+                   .hint = "Run it at a terminal; or do it, and go on with --hands-done."});
+    }
+    say(fmt::format("  {}\n{}", step.about, more));
+    for (const std::string& note : step.notes)
+      say(fmt::format("  On this phone: {}\n", note));
+    if (!step.screen.empty()) say(fmt::format("  You see: {}\n", step.screen));
+    say(fmt::format("  Done when {}. Enter, or type what you see (stop ends here): ",
+                    step.success));
+    std::string seen = line();
+    if (!std::cin || seen == "stop")
+      return fail({.code = ErrorCode::NeedsPerson,
+                   .message = fmt::format("stopped at step {}, which is done by hand", step.id)});
+    return seen;
+  }
+
+  const FlashArguments& options_;
+  const Session& session_;
+  std::size_t steps_;
+  bool terminal_;
+};
+
+std::string command_line(const FlashArguments& options, const std::string& more) {
+  std::string out = fmt::format("wexlo flash {}", options.kit);
+  for (const std::string& one : options.phones)
+    out += fmt::format(" --phone {}", one);
+  if (!options.log.empty()) out += fmt::format(" --log {}", options.log);
+  if (options.back && more.find("--back") == more.npos) out += " --back";
+  return out + more;
+}
+
+struct NextCommands {
+  std::string go_on, back;  ///< empty: there is none
+};
+
+NextCommands next_of(const FlashArguments& options, const Flashed& done) {
+  NextCommands out;
+  if (!done.done && !done.stopped_at.empty())
+    out.go_on = command_line(options, " --from " + done.stopped_at);
+  if (!options.back && done.takes_back && !done.done) {
+    FlashArguments back = options;
+    back.back = true;
+    out.back = command_line(back, " --back");
+  }
+  return out;
+}
+
+/// What a phone that stopped in the middle has now.
+std::string left_text(const Plan& plan, const Flashed& done) {
+  std::string out;
+  for (const Step& step : plan.steps) {
+    if (!step.is<act::Write>()) continue;
+    const auto at = std::ranges::find(done.steps, step.id, &PlayedStep::id);
+    const bool before = std::ranges::find(done.changed, step.id) != done.changed.end();
+    if (at == done.steps.end() && !before) continue;
+    std::string state = "written in an earlier run";
+    if (at != done.steps.end()) state = outcome_word(at->outcome);
+    if (at != done.steps.end() && at->outcome == StepOutcome::Unknown)
+      state = "unknown: it may be written, in part, or not at all";
+    if (at != done.steps.end() && at->outcome == StepOutcome::Failed) state = "not written";
+    out += fmt::format("  {:<28}{}\n", step_title(step), state);
+  }
+  return out;
+}
+
+Reply reply_of(const FlashArguments& options, const Session& session, const Plan& plan,
+               Flashed done) {
+  const Paint& paint = session.paint;
+  const auto& steps = options.back ? plan.back : plan.steps;
+  const NextCommands next = next_of(options, done);
+  Reply reply;
+  reply.findings = done.findings;
+  reply.result = {{"state", done.done ? "done" : "stopped"},
+                  {"direction", options.back ? "back" : "forward"},
+                  {"dry_run", options.dry_run},
+                  {"serial", done.serial.empty() ? Json() : Json(done.serial)},
+                  {"product", done.product.empty() ? Json() : Json(done.product)},
+                  {"slot", done.slot.empty() ? Json() : Json(done.slot)},
+                  {"steps", played_json(done.steps)},
+                  {"next", next.go_on.empty() ? Json() : Json(next.go_on)},
+                  {"back", next.back.empty() ? Json() : Json(next.back)}};
+  reply.text = paint.heading(options.back ? "The way back" : "The plan") + "\n" +
+               played_text(paint, steps, done.steps);
+  const auto command = [&](std::string_view what, const std::string& line) {
+    if (!line.empty()) reply.ending += fmt::format("  {}\n      {}\n", what, paint.good(line));
+  };
+  if (done.done) {
+    reply.ending = options.dry_run ? "\n  dry run: nothing was written\n"
+                                   : fmt::format("\n  {}: all {} steps\n", paint.good("done"),
+                                                 done.steps.size());
+    return reply;
+  }
+  reply.ending = "\n" + paint.heading("What the phone has now") + "\n";
+  const std::string left = options.back ? "" : left_text(plan, done);
+  reply.ending += left.empty() ? "  nothing was written\n" : left;
+  reply.ending += "\n" + paint.heading("What comes next") + "\n";
+  command("go on, once the cause is gone:", next.go_on);
+  command("or back from here:", next.back);
+  reply.reasons = reply.ending;
+  reply.refusal = std::move(done.error);
+  return reply;
+}
+
+Result<Reply> run_flash(const FlashArguments& options, const Session& session) {
+  FlashOptions wish{.addresses = {},
+                    .direction = options.back ? Direction::Back : Direction::Forward,
+                    .from = options.from,
+                    .accepted = {options.accept.begin(), options.accept.end()},
+                    .may_erase = options.yes_erase,
+                    .dry_run = options.dry_run,
+                    .log = options.log};
+  for (const std::string& one : options.phones) {
+    WEXLO_TRY(PhoneAddress address, parse_address(one));
+    wish.addresses.push_back(std::move(address));
+  }
+  WEXLO_TRY(const Kit kit, Kit::open(options.kit));
+  WEXLO_TRY(const Plan plan, kit.plan());
+  Desk desk(options, session, (options.back ? plan.back : plan.steps).size());
+  WEXLO_TRY(Flashed done, flash(kit, wish, desk, session.context));
+  return reply_of(options, session, plan, std::move(done));
+}
+
+}  // namespace
+
+void add_flash(Commands& commands, Session& session, int& exit_code) {
+  auto options = std::make_shared<FlashArguments>();
+  Command(commands, "flash")
+      .operand("KIT", options->kit, "The kit")
+      .option("--phone", "ADDRESS", options->phones,
+              "Where the phone answers: fastboot+usb://SERIAL, fastboot+tcp://HOST:PORT or "
+              "fastboot+udp://HOST:PORT; several are tried in order")
+      .flag("--yes-erase", options->yes_erase,
+            "The owner agrees that the user's data is lost, and has a copy")
+      .flag("--hands-done", options->hands_done,
+            "What is done by hand is done, or will be in time: do not ask")
+      .option("--from", "STEP", options->from, "Begin with this step of the plan, by its id")
+      .flag("--back", options->back,
+            "Play the way back; by the log, only what was changed is undone")
+      .option("--accept", "STEP", options->accept,
+              "Go on though this expectation does not hold; battery for a low charge")
+      .flag("--dry-run", options->dry_run, "Ask the phone, and write nothing")
+      .option("--log", "FILE", options->log, "Another log than flash-log.jsonl in the kit")
+      .runs([=, &session, &exit_code] {
+        exit_code = finish(session, "flash", run_flash(*options, session));
+      });
+}
+
+}  // namespace wexlo::cli

@@ -1,0 +1,194 @@
+#include "flash/rehearsal.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+
+#include "base/error_kinds.hpp"
+#include "flash/bench_phone.hpp"
+#include "flash/simulated_hands.hpp"
+#include "image/partitions.hpp"
+#include "kit/plan/plan_text.hpp"
+
+namespace wexlo {
+namespace {
+
+class Rehearser {
+ public:
+  Rehearser(const RehearsalInput& input, const Context& context) : in_(input), context_(context) {}
+
+  Result<Rehearsal> run() {
+    WEXLO_TRY(phone_, make_kit_phone(in_.phone, Faults(in_.faults), context_));
+    find_own();
+    WEXLO_TRY(stock_, StockState::of(*phone_, {out_.not_here.begin(), out_.not_here.end()}));
+    take_in_hand(*phone_, *stock_);
+    phone_->on_start = [this](const SourcePtr& once) {
+      auto started = power_on(*phone_, stock_, once);
+      if (!started) trouble_ = started.error();
+      if (started) started_ = std::move(*started);
+      trial_ = once != nullptr;
+    };
+    WEXLO_CHECK(forward());
+    WEXLO_CHECK(back());
+    return std::move(out_);
+  }
+
+ private:
+  /// Of the images that take part in a start, those that nobody here has.
+  void find_own() {
+    std::set<std::string> own;
+    for (const std::string& name : in_.phone.chain)
+      if (phone_->full_name(name).empty()) own.insert(name);
+    // A firmware may leave these to the phone, too.
+    if (phone_->full_name("boot").empty() && phone_->full_name("ramdisk").empty())
+      own.insert("boot");
+    if (is_new_boot() && phone_->full_name("vendor_boot").empty()) own.insert("vendor_boot");
+    out_.not_here.assign(own.begin(), own.end());
+  }
+
+  /// Header versions 3 and 4 take their first ramdisk from vendor_boot.
+  [[nodiscard]] bool is_new_boot() const {
+    const std::string name = phone_->full_name("boot");
+    const auto boot = name.empty() ? Result<SourcePtr>(nullptr) : phone_->content(name);
+    if (!boot || *boot == nullptr) return false;
+    constexpr std::size_t kVersionAt = 40;
+    const auto head = read_some(**boot, 0, kVersionAt + 4);
+    if (!head || head->size() < kVersionAt + 4 || !as_text(*head).starts_with("ANDROID!"))
+      return false;
+    const auto version = load<std::uint32_t, LE>(head->data() + kVersionAt);
+    return version == 3 || version == 4;
+  }
+
+  AtHand at_hand() const {
+    AtHand out{.kit = in_.open,
+               .stock = [this](const std::string& partition) -> Result<SourcePtr> {
+                 const auto at = in_.phone.stock.find(partition);
+                 return at == in_.phone.stock.end() ? nullptr : at->second;
+               },
+               .package = {},
+               .instead = {}};
+    for (const auto& [name, image] : in_.phone.stock)
+      out.package.push_back(name);
+    return out;
+  }
+
+  Result<Played> played(const std::vector<Step>& steps) {
+    SimulatedHands hands(*phone_, at_hand());
+    started_.reset();
+    Played out = play(steps, *phone_, hands, in_.open);
+    unknown_ = hands.unknown;
+    if (trouble_) return fail(*trouble_);
+    // What ended this run is no fault of the phone's; a file of the kit that does not read neither.
+    if (out.error && is_of_this_run(out.error->code)) return fail(*out.error);
+    return out;
+  }
+
+  static std::string words_of(const Error& why) {
+    std::string out = why.message;
+    if (!why.expected.empty()) out += fmt::format(": expected {}", why.expected);
+    if (!why.found.empty()) out += fmt::format(", found {}", why.found);
+    return out;
+  }
+
+  Status forward() {
+    WEXLO_TRY(Played done, played(in_.phone.plan.steps));
+    out_.steps = std::move(done.steps);
+    if (done.error) {
+      out_.verdict = StartVerdict::Stops;
+      out_.cause = StartCause::StepFailed;
+      out_.reason =
+          fmt::format("Step {} does not go through: {}.", last_title(), words_of(*done.error));
+      return {};
+    }
+    if (!started_ || trial_) {
+      out_.reason = "The plan does not start the phone: what comes of it was not seen.";
+      return {};
+    }
+    out_.verdict = started_->verdict;
+    out_.cause = started_->cause;
+    out_.reason = started_->reason;
+    out_.addon = started_->addon;
+    out_.boot_log = started_->log;
+    tell_data();
+    if (!unknown_.empty() && !out_.stops()) {
+      out_.verdict = StartVerdict::CannotTell;
+      out_.cause = StartCause::NotKnown;
+      out_.reason = fmt::format("What {} writes is not known here. Apart from that: {}", unknown_,
+                                out_.reason);
+    }
+    if (!out_.not_here.empty() && out_.verdict != StartVerdict::Stops)
+      out_.reason += fmt::format(" Taken for the phone's own, of the same build: {}.",
+                                 fmt::join(out_.not_here, ", "));
+    return {};
+  }
+
+  [[nodiscard]] std::string last_title() const {
+    const std::size_t count = out_.steps.size();
+    if (count == 0) return "1";
+    return fmt::format(
+        "{} ({})", out_.steps.back().id,
+        step_title(*std::ranges::find(in_.phone.plan.steps, out_.steps.back().id, &Step::id)));
+  }
+
+  /// Data that is lost though no step says so: a part of a package that wipes.
+  void tell_data() {
+    const bool planned = std::ranges::any_of(in_.phone.plan.steps,
+                                             [](const Step& one) { return one.risk.data_loss; });
+    if (!phone_->state.data.wiped || planned || out_.verdict != StartVerdict::Starts) return;
+    out_.verdict = StartVerdict::StartsWithWarning;
+    out_.cause = StartCause::DataWiped;
+    out_.reason =
+        "The phone starts, and the user's data was erased though no step says so: a part "
+        "of a package wipes. Take the part that keeps the data.";
+  }
+
+  /// The way back is played from wherever the plan has led.
+  Status back() {
+    if (out_.steps.empty() || out_.cause == StartCause::StepFailed) return {};
+    WEXLO_TRY(Played done, played(in_.phone.plan.back));
+    RehearsedBack back;
+    back.steps = std::move(done.steps);
+    if (done.error) {
+      back.verdict = StartVerdict::Stops;
+      back.reason =
+          fmt::format("Step {} does not go through: {}.",
+                      back.steps.empty() ? "1" : back.steps.back().id, words_of(*done.error));
+    } else if (started_) {
+      back.verdict = started_->verdict;
+      back.reason = started_->reason;
+    }
+    back.stock_again = is_stock();
+    out_.back = std::move(back);
+    return {};
+  }
+
+  [[nodiscard]] bool is_stock() {
+    return std::ranges::all_of(stock_->images, [&](const auto& one) {
+      const auto now = phone_->content(one.first);
+      if (!now) return false;
+      const auto held = is_held(
+          {one.second.source, {{0, one.second.source->size()}}}, 1u << 20,
+          [&](std::uint64_t at, MutableView out) { return (*now)->read_at(at, out); }, context_);
+      return held && *held;
+    });
+  }
+
+  const RehearsalInput& in_;
+  const Context& context_;
+  std::unique_ptr<SimulatedPhone> phone_;
+  StockStatePtr stock_;
+  std::optional<PoweredOn> started_;
+  std::optional<Error> trouble_;
+  std::string unknown_;  ///< a package whose contents nobody here can read; empty: none
+  bool trial_ = false;
+  Rehearsal out_;
+};
+
+}  // namespace
+
+Result<Rehearsal> rehearse(const RehearsalInput& input, const Context& context) {
+  return Rehearser(input, context).run();
+}
+
+}  // namespace wexlo

@@ -1,0 +1,104 @@
+#include "phone/fastboot/listen.hpp"
+#include "phone/fastboot/tcp_stream.hpp"
+
+namespace wexlo {
+namespace {
+
+using asio::ip::tcp;
+
+Error cannot_listen(const asio::error_code& why, const PhoneAddress& address) {
+  return {.code = ErrorCode::Io,
+          .message = "cannot listen there",
+          .file = address_text(address),
+          .found = why.message(),
+          .hint = "Is the port taken, or the name not this machine's? Try another port."};
+}
+
+class TcpListener final : public Listener {
+ public:
+  TcpListener(const PhoneAddress& address, milliseconds silence, const Context& context)
+      : address_(address), context_(context), acceptor_(io_) {
+    patience_.connect = patience_.reply = silence;
+  }
+
+  Status open() {
+    Waiter waiter(address_text(address_), context_);
+    WEXLO_TRY(const auto places, waiter.places_of<tcp>(address_));
+    const tcp::endpoint at = places.begin()->endpoint();
+    asio::error_code failed;
+    acceptor_.open(at.protocol(), failed);
+    if (!failed) acceptor_.set_option(tcp::acceptor::reuse_address(true), failed);
+    if (!failed) acceptor_.bind(at, failed);
+    if (!failed) acceptor_.listen(4, failed);
+    if (!failed) address_.port = acceptor_.local_endpoint(failed).port();
+    if (failed) return fail(cannot_listen(failed, address_));
+    return {};
+  }
+
+  std::uint16_t port() const override { return address_.port; }
+
+  Status run(const Attend& attend) override {
+    for (;;) {
+      TcpStream stream("a host", context_, patience_);
+      WEXLO_CHECK(accept(stream));
+      // One that does not greet is no host.
+      if (!stream.shake_hands()) continue;
+      if (!attend(stream)) return {};
+    }
+  }
+
+ private:
+  Status accept(TcpStream& stream) {
+    constexpr milliseconds kSlice{100};
+    bool done = false;
+    asio::error_code failed;
+    acceptor_.async_accept(stream.socket(), [&](const asio::error_code& code) {
+      done = true;
+      failed = code;
+    });
+    Status going = check_stop(context_);
+    while (!done && going) {
+      io_.restart();
+      io_.run_for(kSlice);
+      going = check_stop(context_);
+    }
+    if (!done) {
+      acceptor_.cancel();
+      io_.restart();
+      io_.run();
+    }
+    if (!going) return going;
+    if (failed) return fail(cannot_listen(failed, address_));
+    return {};
+  }
+
+  PhoneAddress address_;
+  Context context_;
+  Patience patience_;
+  asio::io_context io_;
+  tcp::acceptor acceptor_;
+};
+
+}  // namespace
+
+Result<std::unique_ptr<Listener>> listen_tcp(const PhoneAddress& address, milliseconds silence,
+                                             const Context& context) {
+  auto out = std::make_unique<TcpListener>(address, silence, context);
+  WEXLO_CHECK(out->open());
+  return out;
+}
+
+Result<std::unique_ptr<Listener>> listen_at(const PhoneAddress& address, milliseconds silence,
+                                            const Context& context) {
+  switch (address.wire) {
+    case Wire::Tcp: return listen_tcp(address, silence, context);
+    case Wire::Udp: return listen_udp(address, silence, context);
+    case Wire::Usb: break;
+  }
+  return fail({.code = ErrorCode::Usage,
+               .message = "nobody can be waited for over USB",
+               .file = address_text(address),
+               .hint = "Listen at a port of TCP or UDP."});
+}
+
+}  // namespace wexlo

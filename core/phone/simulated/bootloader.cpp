@@ -1,0 +1,288 @@
+#include "phone/simulated/bootloader.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <thread>
+
+#include "firmware/content.hpp"
+#include "phone/fastboot/command.hpp"
+#include "text/text.hpp"
+
+namespace wexlo {
+namespace {
+
+constexpr std::size_t kPiece = 1u << 20, kMostReply = 256;
+
+std::optional<std::uint64_t> hex_number(std::string_view text) {
+  if (text.empty() || text.find_first_not_of("0123456789abcdefABCDEF") != text.npos ||
+      text.size() > 16)
+    return std::nullopt;
+  return parse_number("0x" + std::string(text));
+}
+
+/// The words of a command behind its name, parted by colons.
+std::vector<std::string> words_of(std::string_view text) {
+  std::vector<std::string> out;
+  for (std::size_t at = 0; at <= text.size();) {
+    const std::size_t end = std::min(text.find(':', at), text.size());
+    out.emplace_back(text.substr(at, end - at));
+    at = end + 1;
+  }
+  return out;
+}
+
+class BootloaderSide {
+ public:
+  BootloaderSide(Link& host, SimulatedPhone& phone, std::mutex& turn,
+                 const std::function<void()>& told)
+      : host_(host), phone_(phone), turn_(turn), told_(told), mode_(phone.mode()) {}
+
+  Talked run() {
+    for (;;) {
+      const auto message = host_.receive();
+      if (!message) return Talked::HostLeft;
+      const std::lock_guard mine(turn_);
+      // Another host may have sent it elsewhere.
+      if (phone_.mode() != mode_) return Talked::PhoneLeft;
+      const Status answered = answer(std::string(as_text(*message)));
+      if (told_) told_();
+      if (!answered) return Talked::HostLeft;
+      if (phone_.mode() != mode_) return Talked::PhoneLeft;
+    }
+  }
+
+ private:
+  struct Row {
+    std::string_view begins;
+    Status (BootloaderSide::*act)(const std::string& command, const std::string& rest);
+  };
+
+  Status answer(const std::string& command) {
+    static constexpr Row kRows[] = {
+        {"getvar:", &BootloaderSide::getvar},
+        {"download:", &BootloaderSide::download},
+        {"upload", &BootloaderSide::upload},
+        {"fetch:", &BootloaderSide::give_back},
+        {"flash:", &BootloaderSide::flash},
+        {"erase:", &BootloaderSide::erase},
+        {"set_active:", &BootloaderSide::set_active},
+        {"create-logical-partition:", &BootloaderSide::create},
+        {"resize-logical-partition:", &BootloaderSide::resize},
+        {"delete-logical-partition:", &BootloaderSide::drop},
+        {"update-super:", &BootloaderSide::update_super},
+        {"snapshot-update:", &BootloaderSide::snapshot},
+        {"flashing ", &BootloaderSide::flashing},
+        {"reboot-bootloader", &BootloaderSide::leave},
+        {"reboot-fastboot", &BootloaderSide::leave},
+        {"reboot-recovery", &BootloaderSide::leave},
+        {"reboot", &BootloaderSide::restart},
+        {"continue", &BootloaderSide::restart},
+        {"boot", &BootloaderSide::boot},
+    };
+    for (const Row& row : kRows)
+      if (command.starts_with(row.begins))
+        return (this->*row.act)(command, command.substr(row.begins.size()));
+    return say(ReplyWord::Fail, "unknown command");
+  }
+
+  Status say(ReplyWord word, std::string_view text) {
+    return host_.send(write_reply(word, text.substr(0, kMostReply)));
+  }
+
+  /// What came of a command. A lost link or reply ends the conversation without a word.
+  Status outcome(const Status& done) {
+    if (done) return say(ReplyWord::Okay, "");
+    const Error& why = done.error();
+    if (why.code == ErrorCode::PhoneRefused) return say(ReplyWord::Fail, why.message);
+    if (why.code == ErrorCode::LinkLost || why.code == ErrorCode::ReplyLost) return done;
+    return say(ReplyWord::Fail, describe(why));
+  }
+
+  Status getvar(const std::string&, const std::string& name) {
+    if (name == "all") {
+      for (const auto& [one, value] : phone_.variables())
+        WEXLO_CHECK(say(ReplyWord::Info, fmt::format("{}: {}", one, value)));
+      return say(ReplyWord::Okay, "");
+    }
+    const auto value = phone_.variable(name);
+    if (!value) return outcome(fail(value.error()));
+    return *value ? say(ReplyWord::Okay, **value) : say(ReplyWord::Fail, "unknown variable");
+  }
+
+  Status download(const std::string& command, const std::string& digits) {
+    const auto size = hex_number(digits);
+    if (const auto fault = phone_.faults.command(command)) {
+      if (*fault == FaultKind::DeadCable) return gone();
+      return say(ReplyWord::Fail, "command not allowed");
+    }
+    if (!size || *size == 0) return say(ReplyWord::Fail, "no size that can be read");
+    if (*size > phone_.state.download_limit) return say(ReplyWord::Fail, "too large");
+    staged_.reset();
+    WEXLO_TRY(const auto scratch, Scratch::create());
+    WEXLO_CHECK(scratch->resize(*size));
+    WEXLO_CHECK(say(ReplyWord::Data, fmt::format("{:08x}", *size)));
+    WEXLO_CHECK(take(*scratch, *size));
+    staged_ = open_scratch(scratch, *size, "what was sent");
+    return say(ReplyWord::Okay, "");
+  }
+
+  Status take(const Scratch& scratch, std::uint64_t size) {
+    Bytes piece(static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, size)));
+    for (std::uint64_t at = 0; at < size;) {
+      const auto part = static_cast<std::size_t>(std::min<std::uint64_t>(piece.size(), size - at));
+      const auto arrives = phone_.faults.data(part);
+      const std::size_t count = arrives ? static_cast<std::size_t>(*arrives) : part;
+      WEXLO_CHECK(host_.receive_data(MutableView(piece).first(count)));
+      if (arrives) return gone();
+      WEXLO_CHECK(scratch.write_at(at, View(piece).first(count)));
+      at += count;
+      if (const auto slow = phone_.faults.milliseconds_a_mebibyte())
+        std::this_thread::sleep_for(milliseconds(slow * part / kPiece));
+    }
+    return {};
+  }
+
+  static Status gone() {
+    return fail({.code = ErrorCode::LinkLost, .message = "the cable is dead"});
+  }
+
+  Status send(const Source& source, std::uint64_t from, std::uint64_t size) {
+    WEXLO_CHECK(say(ReplyWord::Data, fmt::format("{:08x}", size)));
+    Bytes piece(static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, size)));
+    for (std::uint64_t at = 0; at < size;) {
+      const MutableView part =
+          MutableView(piece).first(std::min<std::uint64_t>(piece.size(), size - at));
+      WEXLO_CHECK(source.read_at(from + at, part));
+      at += part.size();
+      WEXLO_CHECK(host_.send_data(part, at < size));
+    }
+    return say(ReplyWord::Okay, "");
+  }
+
+  Status upload(const std::string&, const std::string&) {
+    if (staged_ == nullptr) return say(ReplyWord::Fail, "nothing was sent");
+    return send(*staged_, 0, staged_->size());
+  }
+
+  Status give_back(const std::string&, const std::string& rest) {
+    const std::vector<std::string> words = words_of(rest);
+    const auto source = phone_.give_back(words.front());
+    if (!source) return outcome(fail(source.error()));
+    const std::uint64_t whole = (*source)->size();
+    const auto from = words.size() > 1 ? parse_number(words[1]) : 0;
+    if (!from || *from > whole) return say(ReplyWord::Fail, "no such offset");
+    const auto size = words.size() > 2 ? parse_number(words[2]) : whole - *from;
+    if (!size || *size > whole - *from) return say(ReplyWord::Fail, "no such size");
+    if (*size > phone_.state.fetch_limit) return say(ReplyWord::Fail, "too large");
+    return send(**source, *from, *size);
+  }
+
+  Status flash(const std::string&, const std::string& partition) {
+    if (staged_ == nullptr) return say(ReplyWord::Fail, "nothing was sent");
+    return outcome(phone_.flash(
+        partition, {.name = "", .size = staged_->size(), .sha256 = {}, .bytes = staged_}));
+  }
+  Status erase(const std::string&, const std::string& partition) {
+    return outcome(phone_.erase(partition));
+  }
+  Status set_active(const std::string&, const std::string& slot) {
+    return outcome(phone_.choose_slot(slot));
+  }
+  Status drop(const std::string&, const std::string& partition) {
+    return outcome(phone_.drop_logical(partition));
+  }
+  Status create(const std::string&, const std::string& rest) {
+    return sized(rest, &SimulatedPhone::create_logical);
+  }
+  Status resize(const std::string&, const std::string& rest) {
+    return sized(rest, &SimulatedPhone::resize_logical);
+  }
+  Status sized(const std::string& rest,
+               Status (SimulatedPhone::*act)(const std::string&, std::uint64_t)) {
+    const std::vector<std::string> words = words_of(rest);
+    const auto size = words.size() == 2 ? parse_number(words[1]) : std::nullopt;
+    if (!size) return say(ReplyWord::Fail, "a name and a size are wanted");
+    return outcome((phone_.*act)(words[0], *size));
+  }
+
+  /// The tables alone: what partitions hold stays where it is.
+  Status update_super(const std::string&, const std::string& rest) {
+    if (staged_ == nullptr) return say(ReplyWord::Fail, "nothing was sent");
+    const std::string name = words_of(rest).front();
+    return outcome(phone_.update_super(name, staged_));
+  }
+
+  Status snapshot(const std::string&, const std::string& what) {
+    if (what == "cancel") return outcome(phone_.cancel_update());
+    if (what == "merge") {
+      phone_.state.update = UpdateState::None;
+      return say(ReplyWord::Okay, "");
+    }
+    return say(ReplyWord::Fail, "unknown command");
+  }
+
+  Status flashing(const std::string&, const std::string& what) {
+    if (what == "unlock") return outcome(phone_.flashing_lock(false));
+    if (what == "lock") return outcome(phone_.flashing_lock(true));
+    if (what == "get_unlock_ability") return say(ReplyWord::Okay, "1");
+    if (what == "unlock_critical" || what == "lock_critical") {
+      phone_.state.critical_locked = what == "lock_critical";
+      return say(ReplyWord::Okay, "");
+    }
+    return say(ReplyWord::Fail, "unknown command");
+  }
+
+  /// It answers, and is gone.
+  Status leave(const std::string& command, const std::string&) {
+    const PhoneMode to = command == "reboot-bootloader" ? PhoneMode::Bootloader
+                         : command == "reboot-fastboot" ? PhoneMode::Userspace
+                                                        : PhoneMode::Recovery;
+    if (to == PhoneMode::Userspace && !phone_.has_userspace())
+      return say(ReplyWord::Fail, "unknown command");
+    if (const auto fault = phone_.faults.command(command)) {
+      if (*fault == FaultKind::DeadCable) return gone();
+      return say(ReplyWord::Fail, "command not allowed");
+    }
+    const bool silent = phone_.faults.loses_reply(command);
+    if (!silent) WEXLO_CHECK(say(ReplyWord::Okay, ""));
+    phone_.bring(to);
+    // The same mode again is another conversation, too.
+    return to == mode_ || silent ? gone() : Status();
+  }
+  Status restart(const std::string& command, const std::string&) {
+    if (const auto fault = phone_.faults.command(command)) {
+      if (*fault == FaultKind::DeadCable) return gone();
+      return say(ReplyWord::Fail, "command not allowed");
+    }
+    WEXLO_CHECK(say(ReplyWord::Okay, ""));
+    phone_.bring(PhoneMode::System);
+    return {};
+  }
+  Status boot(const std::string&, const std::string&) {
+    if (staged_ == nullptr) return say(ReplyWord::Fail, "nothing was sent");
+    if (phone_.state.locked) return say(ReplyWord::Fail, "not allowed: the bootloader is locked");
+    if (phone_.mode() != PhoneMode::Bootloader)
+      return say(ReplyWord::Fail, "only the bootloader starts an image");
+    WEXLO_CHECK(say(ReplyWord::Okay, ""));
+    phone_.state.mode = PhoneMode::System;
+    if (phone_.on_start) phone_.on_start(staged_);
+    return {};
+  }
+
+  Link& host_;
+  SimulatedPhone& phone_;
+  std::mutex& turn_;
+  const std::function<void()>& told_;
+  PhoneMode mode_;
+  SourcePtr staged_;
+};
+
+}  // namespace
+
+Talked serve_bootloader(Link& host, SimulatedPhone& phone, std::mutex& turn,
+                        const std::function<void()>& told) {
+  return BootloaderSide(host, phone, turn, told).run();
+}
+
+}  // namespace wexlo

@@ -1,0 +1,122 @@
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+
+#include "firmware/content.hpp"
+#include "firmware/firmware.hpp"
+#include "phone/simulated/store.hpp"
+
+namespace wexlo {
+namespace fs = std::filesystem;
+namespace {
+
+constexpr std::string_view kEnding = ".img";
+constexpr std::size_t kFilePiece = 1u << 20;
+
+/// A partition's file, open for changing it in place: it is the phone's flash, no output.
+class FlashFile {
+ public:
+  explicit FlashFile(const fs::path& path) : path_(path), fd_(::open(path.c_str(), O_RDWR)) {}
+  FlashFile(const FlashFile&) = delete;
+  FlashFile& operator=(const FlashFile&) = delete;
+  ~FlashFile() {
+    if (fd_ >= 0) ::close(fd_);
+  }
+
+  Status opened() const {
+    return fd_ >= 0 ? Status() : fail(io_error(errno, "cannot open", path_.string()));
+  }
+  Status write(std::uint64_t at, View bytes) const {
+    while (!bytes.empty()) {
+      const ssize_t put = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(at));
+      if (put < 0) return fail(io_error(errno, "cannot write", path_.string()));
+      bytes = bytes.subspan(static_cast<std::size_t>(put));
+      at += static_cast<std::uint64_t>(put);
+    }
+    return {};
+  }
+  Status clear(std::uint64_t at, std::uint64_t size) const {
+    constexpr int kHole = FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE;
+    if (::fallocate(fd_, kHole, static_cast<off_t>(at), static_cast<off_t>(size)) == 0) return {};
+    const Bytes zeros(static_cast<std::size_t>(std::min<std::uint64_t>(size, kFilePiece)));
+    for (std::uint64_t done = 0; done < size; done += zeros.size())
+      WEXLO_CHECK(write(at + done, View(zeros).first(static_cast<std::size_t>(
+                                       std::min<std::uint64_t>(zeros.size(), size - done)))));
+    return {};
+  }
+
+ private:
+  fs::path path_;
+  int fd_;
+};
+
+Status copy(const FlashFile& file, const Put& put, MutableView room) {
+  for (std::uint64_t at = 0; at < put.size;) {
+    const MutableView part = room.first(std::min<std::uint64_t>(room.size(), put.size - at));
+    WEXLO_CHECK(put.source->read_at(put.from + at, part));
+    WEXLO_CHECK(file.write(put.at + at, part));
+    at += part.size();
+  }
+  return {};
+}
+
+}  // namespace
+
+fs::path FolderStore::path_of(const std::string& name) const {
+  return folder_ / (name + std::string(kEnding));
+}
+
+std::map<std::string, std::uint64_t> FolderStore::sizes() const {
+  std::map<std::string, std::uint64_t> out;
+  std::error_code error;
+  for (const auto& entry : fs::directory_iterator(folder_, error)) {
+    const fs::path& path = entry.path();
+    std::error_code ignored;
+    if (path.extension() != kEnding || !entry.is_regular_file(ignored)) continue;
+    out.emplace(path.stem().string(), entry.file_size(ignored));
+  }
+  return out;
+}
+
+std::optional<std::uint64_t> FolderStore::size_of(const std::string& name) const {
+  if (!check_partition_name(name)) return std::nullopt;
+  std::error_code error;
+  const auto size = fs::file_size(path_of(name), error);
+  if (error) return std::nullopt;
+  return size;
+}
+
+Result<SourcePtr> FolderStore::read(const std::string& name) const {
+  WEXLO_CHECK(check_partition_name(name));
+  return open_file(path_of(name));
+}
+
+Status FolderStore::put(const std::string& name, const std::vector<Put>& puts) {
+  WEXLO_CHECK(check_partition_name(name));
+  const FlashFile file(path_of(name));
+  WEXLO_CHECK(file.opened());
+  Bytes room(kFilePiece);
+  for (const Put& one : puts) {
+    if (one.source == nullptr)
+      WEXLO_CHECK(file.clear(one.at, one.size));
+    else
+      WEXLO_CHECK(copy(file, one, room));
+  }
+  return {};
+}
+
+Status FolderStore::add(const std::string& name, std::uint64_t size) {
+  WEXLO_CHECK(check_partition_name(name));
+  const fs::path path = path_of(name);
+  const int fd = ::open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0644);
+  if (fd < 0) return fail(io_error(errno, "cannot create", path.string()));
+  const bool sized = ::ftruncate(fd, static_cast<off_t>(size)) == 0;
+  const int why = errno;
+  ::close(fd);
+  return sized ? Status() : fail(io_error(why, "cannot set the size of", path.string()));
+}
+
+}  // namespace wexlo

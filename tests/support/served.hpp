@@ -1,0 +1,89 @@
+#pragma once
+/// A simulated phone behind a wire on this machine, and hands for it.
+
+#include <mutex>
+#include <thread>
+
+#include "flash/simulated_hands.hpp"
+#include "phone/fastboot/fastboot_phone.hpp"
+#include "phone/fastboot/listen.hpp"
+#include "phone/simulated/bootloader.hpp"
+#include "support/check.hpp"
+
+namespace wexlo::test {
+
+inline constexpr PhoneWaits kWaits{.link = {.connect = milliseconds(20'000),
+                                            .reply = milliseconds(20'000),
+                                            .resend = milliseconds(50)},
+                                   .back = milliseconds(20'000),
+                                   .again = milliseconds(5)};
+
+/// A simulated phone that answers on this machine, in a thread of its own.
+class WirePhoneServed {
+ public:
+  WirePhoneServed(std::unique_ptr<SimulatedPhone> phone, Wire wire) : phone_(std::move(phone)) {
+    Context context;
+    context.stop = stop_.get_token();
+    listener_ = value_of(listen_at({.wire = wire, .host = "127.0.0.1", .port = 0, .serial = {}},
+                                   milliseconds(60'000), context));
+    address_ = {.wire = wire, .host = "127.0.0.1", .port = listener_->port(), .serial = {}};
+    thread_ = std::thread([this] {
+      (void)listener_->run([this](Link& host) {
+        // Nothing answers a host while the phone runs something else.
+        const bool answers = [&] {
+          const std::lock_guard mine(turn);
+          return phone_->mode() == PhoneMode::Bootloader || phone_->mode() == PhoneMode::Userspace;
+        }();
+        if (answers) (void)serve_bootloader(host, *phone_, turn, {});
+        return true;
+      });
+    });
+  }
+  WirePhoneServed(const WirePhoneServed&) = delete;
+  WirePhoneServed& operator=(const WirePhoneServed&) = delete;
+  ~WirePhoneServed() {
+    stop_.request_stop();
+    thread_.join();
+  }
+  std::mutex turn;
+  SimulatedPhone& phone() { return *phone_; }
+  const PhoneAddress& address() const { return address_; }
+  FastbootPhone client() { return FastbootPhone({address_}, {}, kWaits); }
+
+ private:
+  std::stop_source stop_;
+  std::unique_ptr<SimulatedPhone> phone_;
+  std::unique_ptr<Listener> listener_;
+  PhoneAddress address_;
+  std::thread thread_;
+};
+
+/// Hands on a phone that a host talks to: one at a time.
+class ServedHands final : public Hands {
+ public:
+  ServedHands(WirePhoneServed& phone, AtHand at_hand)
+      : phone_(phone), hands_(phone.phone(), std::move(at_hand)) {}
+  Result<std::string> by_hand(const Step& step, const act::ByHand& task, Phone& phone) override {
+    const std::lock_guard mine(phone_.turn);
+    return hands_.by_hand(step, task, phone);
+  }
+  Result<std::string> install(const Step& step, const act::Install& what, Phone& phone) override {
+    const std::lock_guard mine(phone_.turn);
+    return hands_.install(step, what, phone);
+  }
+  Result<std::string> hand_over(const Step& step, const act::HandOver& what,
+                                Phone& phone) override {
+    const std::lock_guard mine(phone_.turn);
+    return hands_.hand_over(step, what, phone);
+  }
+  Status bring(const Step& step, PhoneMode mode, Phone& phone) override {
+    const std::lock_guard mine(phone_.turn);
+    return hands_.bring(step, mode, phone);
+  }
+
+ private:
+  WirePhoneServed& phone_;
+  SimulatedHands hands_;
+};
+
+}  // namespace wexlo::test

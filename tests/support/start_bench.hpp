@@ -1,0 +1,94 @@
+#pragma once
+/// A small phone under verified boot on a simulated phone, to be written to and started.
+
+#include "flash/bench_phone.hpp"
+#include "phone/simulated/power_on.hpp"
+#include "recipe/journal.hpp"
+#include "seal/seal_image.hpp"
+#include "support/plan_phone.hpp"
+#include "support/signed_set.hpp"
+#include "support/small_phone.hpp"
+
+namespace wexlo::test {
+
+inline constexpr std::uint64_t kPartition = kMiB / 2;
+
+struct StockPhone {
+  SmallPhone parts;            ///< images before they get their footers
+  std::uint64_t rollback = 3;  ///< of its vbmeta
+  std::uint32_t flags = 0;     ///< of its vbmeta
+  bool slotted = true, download = false;
+  std::map<std::string, std::string> more;  ///< further images, without footers
+
+  /// With footers, and a vbmeta that covers all of them.
+  [[nodiscard]] std::map<std::string, SourcePtr> images() const {
+    std::map<std::string, SourcePtr> out;
+    verified::Draft top = verified::new_draft();
+    top.set_rollback_index(rollback);
+    top.set_flags(flags);
+    auto plain = parts.images();
+    plain.insert(more.begin(), more.end());
+    for (const auto& [name, bytes] : plain) {
+      const FooterWish wish{.partition = name,
+                            .partition_size = kPartition,
+                            .salt = to_bytes(noise(32, 2)),
+                            .draft = verified::new_draft()};
+      const SourcePtr source = open_memory(Blob(to_bytes(bytes)), name);
+      MemorySink sink;
+      const Footed made =
+          value_of(write_footed(*source, bytes.size(), bytes.size(), wish, sink, {}));
+      top.set_claim(made.claim);
+      out[name] = open_memory(sink.take(), name);
+    }
+    Bytes vbmeta = value_of(verified::write_struct(top, &signer(KeyOf::Root), DigestKind::Sha256));
+    vbmeta.resize(align_up(vbmeta.size(), 4096));
+    out["vbmeta"] = open_memory(Blob(std::move(vbmeta)), "vbmeta");
+    return out;
+  }
+};
+
+/// A phone with its stock images in it, taken in hand.
+struct OnBench {
+  explicit OnBench(const StockPhone& from) : stock_images(from.images()) {
+    auto store = std::make_unique<MemoryStore>();
+    for (const auto& [name, image] : stock_images)
+      for (const char* slot : {"_a", "_b"}) {
+        const std::string full = from.slotted ? name + slot : name;
+        if (store->size_of(full)) continue;
+        REQUIRE(store->add(full, image->size()));
+        REQUIRE(store->put(full, {{0, image->size(), image, 0}}));
+      }
+    PhoneState state;
+    state.product = "gnomon";
+    state.slotted = from.slotted;
+    state.mode = PhoneMode::Bootloader;
+    state.download.there = from.download;
+    phone = std::make_unique<SimulatedPhone>(state, std::move(store));
+    stock = value_of(StockState::of(*phone));
+    take_in_hand(*phone, *stock);
+  }
+  void write(const std::string& partition, const SourcePtr& image) {
+    const Status done = phone->flash(partition, {"", image->size(), "", image});
+    REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+  }
+  PoweredOn start() { return value_of(power_on(*phone, stock)); }
+
+  std::map<std::string, SourcePtr> stock_images;
+  std::unique_ptr<SimulatedPhone> phone;
+  StockStatePtr stock;
+};
+
+/// What a recipe leaves in a ramdisk.
+inline void put_journal(CpioBytes& cpio) {
+  Journal journal;
+  journal.stock_sha256 = std::string(64, '0');
+  cpio.folder("wexlo").file("wexlo/journal.toml", format_journal(journal));
+}
+
+/// The same phone with a program of one's own put in, by a journal.
+inline StockPhone patched(StockPhone from = {}) {
+  put_journal(from.parts.generic);
+  return from;
+}
+
+}  // namespace wexlo::test
