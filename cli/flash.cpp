@@ -158,7 +158,8 @@ std::string left_text(const Plan& plan, const Flashed& done) {
     if (at != done.steps.end()) state = outcome_word(at->outcome);
     if (at != done.steps.end() && at->outcome == StepOutcome::Unknown)
       state = "unknown: it may be written, in part, or not at all";
-    if (at != done.steps.end() && at->outcome == StepOutcome::Failed) state = "not written";
+    if (at != done.steps.end() && at->outcome == StepOutcome::Failed)
+      state = "failed: " + printable(at->detail);
     out += fmt::format("  {:<28}{}\n", step_title(step), state);
   }
   return out;
@@ -181,7 +182,7 @@ Reply reply_of(const FlashArguments& options, const Session& session, const Plan
                   {"next", next.go_on.empty() ? Json() : Json(next.go_on)},
                   {"back", next.back.empty() ? Json() : Json(next.back)}};
   reply.text = paint.heading(options.back ? "The way back" : "The plan") + "\n" +
-               played_text(paint, steps, done.steps);
+               played_text(paint, steps, done.steps, session.globals.verbose);
   const auto command = [&](std::string_view what, const std::string& line) {
     if (!line.empty()) reply.ending += fmt::format("  {}\n      {}\n", what, paint.good(line));
   };

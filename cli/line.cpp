@@ -54,7 +54,7 @@ class Reader {
   struct Piece {
     std::string text;
     bool operand = false;
-    bool behind_recipe = false;  ///< an operand that directly follows -r's value
+    std::string behind{};  ///< of an operand that follows the value of an option of several: which
   };
 
   std::string help_hint() const {
@@ -164,9 +164,10 @@ class Reader {
   }
 
   void add_operand(const std::string& word) {
-    const bool behind = !pieces_.empty() && (after_recipe_ || pieces_.back().behind_recipe);
-    pieces_.push_back({word, true, behind});
-    after_recipe_ = false;
+    std::string behind = after_;
+    if (behind.empty() && !pieces_.empty()) behind = pieces_.back().behind;
+    pieces_.push_back({word, true, std::move(behind)});
+    after_.clear();
     ++operands_;
   }
 
@@ -212,7 +213,7 @@ class Reader {
   Status take(const OptionRow& row, std::optional<std::string> value, std::size_t& i) {
     if (++counts_[&row] > 1 && !row.repeats && !row.is_flag())
       return usage(fmt::format("{} was given twice", row.name), "Give it once.");
-    after_recipe_ = false;
+    after_.clear();
     if (row.is_flag()) {
       pieces_.push_back({row.name});
       return {};
@@ -241,19 +242,20 @@ class Reader {
                    did_you_mean(*value, row.choices) + "Give one of these words.",
                    fmt::format("{}", fmt::join(row.choices, ", ")), *value);
     pieces_.push_back({row.name + "=" + *value});
-    after_recipe_ = row.name == "--recipe";
+    after_ = row.name == "--recipe" || row.name == "--phone" ? row.name : "";
     return {};
   }
 
-  /// `-r A B`: words behind a recipe that the command has no other place for are recipes, too.
+  /// `-r A B`, `--phone A B`: words behind a recipe or an address that the command has no other
+  /// place for are recipes and addresses, too.
   Status surplus() {
     std::size_t most = 0;
     for (const OperandRow& one : line_.command->operands)
       most = one.many ? pieces_.size() + 1 : most + 1;
     for (Piece& one : pieces_) {
       if (operands_ <= most) break;
-      if (!one.operand || !one.behind_recipe) continue;
-      one = {"--recipe=" + one.text};
+      if (!one.operand || one.behind.empty()) continue;
+      one = {one.behind + "=" + one.text};
       --operands_;
     }
     if (operands_ <= most) return {};
@@ -312,7 +314,7 @@ class Reader {
   std::vector<Piece> pieces_;
   std::map<const OptionRow*, int> counts_;
   std::size_t operands_ = 0;
-  bool after_recipe_ = false;
+  std::string after_;  ///< the option of several whose value was read last
 };
 
 }  // namespace

@@ -9,9 +9,10 @@
 
 namespace wexlo::cli {
 
-/// A line a step: number, what it is, how it ended.
+/// A line a step: number, what it is, how it ended. @param all  expectations that held, too, each
+/// by itself
 [[nodiscard]] std::string played_text(const Paint& paint, const std::vector<Step>& plan,
-                                      const std::vector<PlayedStep>& played);
+                                      const std::vector<PlayedStep>& played, bool all);
 /// "starts", in its colour.
 [[nodiscard]] std::string start_text(const Paint& paint, StartVerdict verdict);
 

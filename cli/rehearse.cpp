@@ -31,7 +31,7 @@ std::string addon_text(AddonSeen addon) {
 std::string rehearsal_text(const Session& session, const Plan& plan, const Rehearsal& rehearsal) {
   const Paint& paint = session.paint;
   std::string out = paint.heading("The plan, on a simulated phone") + "\n" +
-                    played_text(paint, plan.steps, rehearsal.steps);
+                    played_text(paint, plan.steps, rehearsal.steps, session.globals.verbose);
   if (!rehearsal.boot_log.empty()) {
     out += "\n" + paint.heading("What the start showed") + "\n";
     for (const std::string& line : rehearsal.boot_log)
@@ -39,7 +39,7 @@ std::string rehearsal_text(const Session& session, const Plan& plan, const Rehea
   }
   if (!rehearsal.back) return out;
   return out + "\n" + paint.heading("The way back, on the same phone") + "\n" +
-         played_text(paint, plan.back, rehearsal.back->steps);
+         played_text(paint, plan.back, rehearsal.back->steps, session.globals.verbose);
 }
 
 std::string ending(const Session& session, const Rehearsal& rehearsal) {

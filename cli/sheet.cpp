@@ -9,7 +9,7 @@
 #include "base/source_read.hpp"
 #include "commands.hpp"
 #include "options.hpp"
-#include "phone/fastboot/command.hpp"
+#include "phone/fastboot/fastboot_phone.hpp"
 #include "reply.hpp"
 #include "text/text.hpp"
 
@@ -19,7 +19,8 @@ namespace {
 constexpr std::uint64_t kMaxText = 4u << 20;
 
 struct SheetArguments {
-  std::string phone, props, over, sheet;
+  std::vector<std::string> phones;  ///< addresses of one phone, tried in order
+  std::string props, over, sheet;
   bool force = false;
 };
 
@@ -71,12 +72,15 @@ std::string text_of(const Session& session, const SheetArguments& options, const
 /// The newest first: what the phone says itself, what was pasted, what an older sheet says.
 Result<Sheet> gathered(const SheetArguments& options, const Session& session) {
   Sheet sheet;
-  if (!options.phone.empty()) {
-    WEXLO_TRY(const PhoneAddress address, parse_address(options.phone));
-    WEXLO_TRY(const LinkPtr link, connect_phone(address, session.context));
-    const auto said = phone_variables(*link, session.context);
-    if (!said) return fail(in_file(said.error(), options.phone));
-    sheet = sheet_from_properties(*said, "the bootloader");
+  if (!options.phones.empty()) {
+    std::vector<PhoneAddress> addresses;
+    for (const std::string& one : options.phones) {
+      WEXLO_TRY(PhoneAddress address, parse_address(one));
+      addresses.push_back(std::move(address));
+    }
+    FastbootPhone phone(std::move(addresses), session.context, {});
+    WEXLO_TRY(const std::string said, phone.all_variables());
+    sheet = sheet_from_properties(said, "the bootloader");
   }
   if (!options.props.empty()) {
     WEXLO_TRY(const std::string text, pasted(options.props, session.context));
@@ -98,7 +102,7 @@ Result<Sheet> gathered(const SheetArguments& options, const Session& session) {
 }
 
 Result<Reply> run_sheet(const SheetArguments& options, const Session& session) {
-  if (options.phone.empty() && options.props.empty() && options.over.empty())
+  if (options.phones.empty() && options.props.empty() && options.over.empty())
     return fail({.code = ErrorCode::Usage,
                  .message = "sheet needs a phone, properties, or a sheet to go on with",
                  .hint = "Paste the phone's properties into a file and give it with --props."});
@@ -130,8 +134,9 @@ Result<Reply> run_sheet(const SheetArguments& options, const Session& session) {
 void add_sheet(Commands& commands, Session& session, int& exit_code) {
   auto options = std::make_shared<SheetArguments>();
   Command(commands, "sheet")
-      .option("--phone", "ADDRESS", options->phone,
-              "A phone at its bootloader: fastboot+tcp://HOST:PORT or fastboot+udp://HOST:PORT")
+      .option("--phone", "ADDRESS", options->phones,
+              "A phone at its bootloader: fastboot+usb://SERIAL, fastboot+tcp://HOST:PORT or "
+              "fastboot+udp://HOST:PORT")
       .option("--props", "FILE", options->props,
               "Properties of the running system, or a bootloader's variables; - for standard input")
       .option("--over", "SHEET", options->over,

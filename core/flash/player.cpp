@@ -74,7 +74,11 @@ class Player {
     Error& why = outcome.error();
     const bool lost = why.code == ErrorCode::ReplyLost;
     out_.error = why;
-    return end(step, {step.id, lost ? StepOutcome::Unknown : StepOutcome::Failed, why.message});
+    // The phone's own words are worth most.
+    const std::string said = why.found.empty() || why.code == ErrorCode::DoesNotFit
+                                 ? why.message
+                                 : fmt::format("{}: {}", why.message, why.found);
+    return end(step, {step.id, lost ? StepOutcome::Unknown : StepOutcome::Failed, said});
   }
 
   bool end(const Step& step, PlayedStep played) {

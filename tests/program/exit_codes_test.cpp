@@ -83,5 +83,5 @@ TEST_CASE(
     for (const char* output : {"x", "x.img", "x.zip", "x.svg"})
       fs::remove_all(bench.dir / output);
   }
-  CHECK(codes == std::set<int>{0, 1, 2, 3, 4, 5});
+  CHECK(codes == std::set<int>{0, 1, 2, 3, 4, 5, 6});
 }

@@ -7,6 +7,7 @@
 #include "program/bench.hpp"
 #include "support/plan_phone.hpp"
 #include "support/rounds.hpp"
+#include "support/served.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
@@ -191,10 +192,32 @@ void play(const Shop& shop, const std::string& kit_name) {
         expect != nullptr && expect->variable == "current-slot")
       slot = expect->value.substr(0, expect->value.find('|'));
   PlanPhone phone = phone_of(kit.manifest(), slot);
-  phone.play(plan.steps);
-  CHECK(phone.state.mode == PhoneMode::System);
-  phone.play(plan.back);
-  CHECK(phone.state.mode == PhoneMode::System);
+  phone.state.gives_back = ReadingBack::Nowhere;
+  // The same over a wire.
+  WirePhoneServed served(phone.made(), Wire::Tcp);
+  FastbootPhone client = served.client();
+  const auto over_wire = [&](const std::vector<Step>& steps) {
+    ServedHands hands(served, {.kit = {},
+                               .stock = {},
+                               .package = {},
+                               .instead = [](SimulatedPhone&, const Step&) { return Status(); }});
+    const Played played = wexlo::play(steps, client, hands, files_of_plan(steps));
+    CHECK_MESSAGE(played.done(), (played.done() ? "" : describe(*played.error)));
+    WordPhone out;
+    const std::lock_guard mine(served.turn);
+    out.take(served.phone());
+    return out;
+  };
+  for (const auto* steps : {&plan.steps, &plan.back}) {
+    phone.play(*steps);
+    CHECK(phone.state.mode == PhoneMode::System);
+    const WordPhone wired = over_wire(*steps);
+    CHECK(wired.partitions == phone.partitions);
+    CHECK(wired.logical == phone.logical);
+    CHECK(wired.state.slot == phone.state.slot);
+    CHECK(wired.state.mode == phone.state.mode);
+    CHECK(wired.state.data == phone.state.data);
+  }
 }
 
 }  // namespace

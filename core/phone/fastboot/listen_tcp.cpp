@@ -49,7 +49,7 @@ class TcpListener final : public Listener {
 
  private:
   Status accept(TcpStream& stream) {
-    constexpr milliseconds kSlice{100};
+    constexpr milliseconds kSlice{10};
     bool done = false;
     asio::error_code failed;
     acceptor_.async_accept(stream.socket(), [&](const asio::error_code& code) {

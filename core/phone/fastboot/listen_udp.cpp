@@ -117,20 +117,12 @@ class UdpListener final : public Listener, private Link {
       const auto left =
           std::chrono::duration_cast<milliseconds>(until - std::chrono::steady_clock::now());
       if (left.count() <= 0) return std::nullopt;
-      std::size_t size = 0;
-      const auto start = [&](auto done) {
-        socket_.async_receive_from(asio::buffer(room_.data(), room_.size()), from_,
-                                   [&, done](const asio::error_code& code, std::size_t got) {
-                                     size = code ? 0 : got;
-                                     done({});
-                                   });
-      };
-      const auto cancel = [&] {
-        asio::error_code ignored;
-        socket_.cancel(ignored);
-      };
-      WEXLO_TRY(const bool came, waiter_.wait(start, cancel, left));
+      WEXLO_TRY(const bool came, waiter_.readable(socket_.native_handle(), left));
       if (!came) return std::nullopt;
+      asio::error_code failed;
+      const std::size_t got =
+          socket_.receive_from(asio::buffer(room_.data(), room_.size()), from_, 0, failed);
+      const std::size_t size = failed ? 0 : got;
       const auto packet = unpacked(View(room_).first(size));
       if (!packet) continue;
       if (packet->kind == kQuery) {

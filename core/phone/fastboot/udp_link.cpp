@@ -136,21 +136,15 @@ class UdpLink final : public Link {
       const auto left =
           std::chrono::duration_cast<milliseconds>(until - std::chrono::steady_clock::now());
       if (left.count() <= 0) return std::nullopt;
-      std::size_t size = 0;
-      const auto start = [&](auto done) {
-        socket_.async_receive(asio::buffer(room_.data(), room_.size()),
-                              [&, done](const asio::error_code& code, std::size_t got) {
-                                const bool refused = code == asio::error::connection_refused;
-                                size = refused ? 0 : got;
-                                done(refused ? asio::error_code() : code);
-                              });
-      };
-      const auto cancel = [&] {
-        asio::error_code ignored;
-        socket_.cancel(ignored);
-      };
-      WEXLO_TRY(const bool came, waiter_.wait(start, cancel, left));
+      WEXLO_TRY(const bool came, waiter_.readable(socket_.native_handle(), left));
       if (!came) return std::nullopt;
+      asio::error_code failed;
+      std::size_t size = socket_.receive(asio::buffer(room_.data(), room_.size()), 0, failed);
+      // Nobody there yet: as good as lost on the way.
+      if (failed == asio::error::connection_refused)
+        size = 0;
+      else if (failed)
+        return fail(waiter_.lost(failed.message()));
       const auto packet = unpacked(View(room_).first(size));
       // A query is what asks for the number: its own says nothing.
       if (!packet || (kind != kQuery && packet->sequence != sequence_)) continue;

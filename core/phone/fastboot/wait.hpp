@@ -3,7 +3,9 @@
 /// asked for.
 
 #include <fmt/format.h>
+#include <poll.h>
 
+#include <algorithm>
 #include <asio.hpp>
 
 #include "phone/fastboot/link.hpp"
@@ -61,6 +63,22 @@ class Waiter {
     if (!in_time) return false;
     if (result) return fail(lost(result.message()));
     return true;
+  }
+
+  /// Waits until a socket has something to read: for packets, of which thousands come in a second.
+  /// @return whether it was in time. Errors: Interrupted.
+  [[nodiscard]] Result<bool> readable(int socket, milliseconds limit) const {
+    constexpr int kSlice = 20;
+    const auto until = std::chrono::steady_clock::now() + limit;
+    for (;;) {
+      const auto left =
+          std::chrono::ceil<milliseconds>(until - std::chrono::steady_clock::now()).count();
+      pollfd one{.fd = socket, .events = POLLIN, .revents = 0};
+      const int came = ::poll(&one, 1, static_cast<int>(std::clamp<long>(left, 0, kSlice)));
+      if (came > 0) return true;
+      WEXLO_CHECK(check_stop(context_));
+      if (left <= 0) return false;
+    }
   }
 
   [[nodiscard]] Error lost(const std::string& why) const {

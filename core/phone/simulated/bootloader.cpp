@@ -119,15 +119,14 @@ class BootloaderSide {
     if (!size || *size == 0) return say(ReplyWord::Fail, "no size that can be read");
     if (*size > phone_.state.download_limit) return say(ReplyWord::Fail, "too large");
     staged_.reset();
-    WEXLO_TRY(const auto scratch, Scratch::create());
-    WEXLO_CHECK(scratch->resize(*size));
+    WEXLO_TRY(const auto room, phone_.store().stage(*size));
     WEXLO_CHECK(say(ReplyWord::Data, fmt::format("{:08x}", *size)));
-    WEXLO_CHECK(take(*scratch, *size));
-    staged_ = open_scratch(scratch, *size, "what was sent");
+    WEXLO_CHECK(take(*room, *size));
+    staged_ = room->source();
     return say(ReplyWord::Okay, "");
   }
 
-  Status take(const Scratch& scratch, std::uint64_t size) {
+  Status take(Staged& room, std::uint64_t size) {
     Bytes piece(static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, size)));
     for (std::uint64_t at = 0; at < size;) {
       const auto part = static_cast<std::size_t>(std::min<std::uint64_t>(piece.size(), size - at));
@@ -135,7 +134,7 @@ class BootloaderSide {
       const std::size_t count = arrives ? static_cast<std::size_t>(*arrives) : part;
       WEXLO_CHECK(host_.receive_data(MutableView(piece).first(count)));
       if (arrives) return gone();
-      WEXLO_CHECK(scratch.write_at(at, View(piece).first(count)));
+      WEXLO_CHECK(room.write_at(at, View(piece).first(count)));
       at += count;
       if (const auto slow = phone_.faults.milliseconds_a_mebibyte())
         std::this_thread::sleep_for(milliseconds(slow * part / kPiece));

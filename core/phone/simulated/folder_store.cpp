@@ -63,7 +63,98 @@ Status copy(const FlashFile& file, const Put& put, MutableView room) {
   return {};
 }
 
+/// A file beside the partitions that is read as long as somebody holds it, whatever its name is by
+/// then.
+class StagedSource final : public Source {
+ public:
+  StagedSource(fs::path path, int fd, std::uint64_t size)
+      : Source(path.string()), path_(std::move(path)), fd_(fd), size_(size) {}
+  StagedSource(const StagedSource&) = delete;
+  StagedSource& operator=(const StagedSource&) = delete;
+  ~StagedSource() override {
+    if (!adopted) ::unlink(path_.c_str());
+    ::close(fd_);
+  }
+  std::uint64_t size() const override { return size_; }
+  Status read_at(std::uint64_t offset, MutableView out) const override {
+    WEXLO_CHECK(check_range(*this, offset, out.size()));
+    while (!out.empty()) {
+      const ssize_t got = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
+      if (got <= 0) return fail(io_error(errno, "cannot read", path_.string()));
+      out = out.subspan(static_cast<std::size_t>(got));
+      offset += static_cast<std::uint64_t>(got);
+    }
+    return {};
+  }
+  Status write_at(std::uint64_t offset, View bytes) const {
+    while (!bytes.empty()) {
+      const ssize_t put = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(offset));
+      if (put < 0) return fail(io_error(errno, "cannot write", path_.string()));
+      bytes = bytes.subspan(static_cast<std::size_t>(put));
+      offset += static_cast<std::uint64_t>(put);
+    }
+    return {};
+  }
+  [[nodiscard]] const fs::path& path() const { return path_; }
+  mutable bool adopted = false;  ///< it is a partition's file now
+
+ private:
+  fs::path path_;
+  int fd_;
+  std::uint64_t size_;
+};
+
+class StagedFile final : public Staged {
+ public:
+  explicit StagedFile(std::shared_ptr<const StagedSource> source) : source_(std::move(source)) {}
+  Status write_at(std::uint64_t offset, View bytes) override {
+    return source_->write_at(offset, bytes);
+  }
+  SourcePtr source() const override { return source_; }
+
+ private:
+  std::shared_ptr<const StagedSource> source_;
+};
+
 }  // namespace
+
+Result<std::unique_ptr<Staged>> FolderStore::stage(std::uint64_t size) {
+  std::string path = (folder_ / "sent-XXXXXX").string();
+  const int fd = ::mkostemp(path.data(), O_CLOEXEC);
+  if (fd < 0) return fail(io_error(errno, "cannot create", path));
+  return std::make_unique<StagedFile>(std::make_shared<const StagedSource>(path, fd, size));
+}
+
+/// A file that was sent and is written whole takes the partition's place; what the partition has
+/// behind it is carried over.
+Result<bool> FolderStore::adopt(const std::string& name, const Put& put) const {
+  const auto* const sent = dynamic_cast<const StagedSource*>(put.source.get());
+  if (sent == nullptr || sent->adopted || put.at != 0 || put.from != 0 || put.size != sent->size())
+    return false;
+  const fs::path target = path_of(name);
+  std::error_code error;
+  const std::uint64_t whole = fs::file_size(target, error);
+  if (error) return fail(io_error(error.value(), "cannot read", target.string()));
+  fs::resize_file(sent->path(), whole, error);
+  if (error) return fail(io_error(error.value(), "cannot set the size of", sent->path().string()));
+  if (put.size < whole) {
+    WEXLO_TRY(const SourcePtr old, open_file(target));
+    Bytes room(kFilePiece);
+    for (std::uint64_t at = put.size; at < whole;) {
+      const MutableView part =
+          MutableView(room).first(std::min<std::uint64_t>(kFilePiece, whole - at));
+      WEXLO_CHECK(old->read_at(at, part));
+      // Zeros stay the hole that they are.
+      if (!all_bytes(part, std::byte{0})) WEXLO_CHECK(sent->write_at(at, part));
+      at += part.size();
+    }
+  }
+  fs::permissions(sent->path(), fs::perms(0644), error);
+  fs::rename(sent->path(), target, error);
+  if (error) return fail(io_error(error.value(), "cannot replace", target.string()));
+  sent->adopted = true;
+  return true;
+}
 
 fs::path FolderStore::path_of(const std::string& name) const {
   return folder_ / (name + std::string(kEnding));
@@ -96,6 +187,10 @@ Result<SourcePtr> FolderStore::read(const std::string& name) const {
 
 Status FolderStore::put(const std::string& name, const std::vector<Put>& puts) {
   WEXLO_CHECK(check_partition_name(name));
+  if (puts.size() == 1 && puts.front().source != nullptr) {
+    WEXLO_TRY(const bool adopted, adopt(name, puts.front()));
+    if (adopted) return {};
+  }
   const FlashFile file(path_of(name));
   WEXLO_CHECK(file.opened());
   Bytes room(kFilePiece);

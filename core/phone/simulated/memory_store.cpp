@@ -42,7 +42,27 @@ std::vector<Piece> laid_over(const std::vector<Piece>& old, const Put& put) {
   return out;
 }
 
+class StagedScratch final : public Staged {
+ public:
+  StagedScratch(std::shared_ptr<Scratch> scratch, std::uint64_t size)
+      : scratch_(std::move(scratch)), size_(size) {}
+  Status write_at(std::uint64_t offset, View bytes) override {
+    return scratch_->write_at(offset, bytes);
+  }
+  SourcePtr source() const override { return open_scratch(scratch_, size_, "what was sent"); }
+
+ private:
+  std::shared_ptr<Scratch> scratch_;
+  std::uint64_t size_;
+};
+
 }  // namespace
+
+Result<std::unique_ptr<Staged>> PartitionStore::stage(std::uint64_t size) {
+  WEXLO_TRY(auto scratch, Scratch::create());
+  WEXLO_CHECK(scratch->resize(size));
+  return std::make_unique<StagedScratch>(std::move(scratch), size);
+}
 
 std::map<std::string, std::uint64_t> MemoryStore::sizes() const {
   std::map<std::string, std::uint64_t> out;

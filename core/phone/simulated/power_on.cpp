@@ -185,6 +185,7 @@ class PowerOn {
     const Finding* worst = nullptr;
     for (const Finding& one : look_.findings) {
       if (one.level != Level::Problem || kind_of(one.id.code).locked_only) continue;
+      if (stock_ && stock_->troubles.contains(trouble_text(one))) continue;
       const bool of_chain = std::ranges::any_of(
           look_.walk.faults, [&](const auto& fault) { return fault.message == one.message; });
       if (!of_chain && worst == nullptr) worst = &one;
@@ -194,6 +195,9 @@ class PowerOn {
           cause_of(*worst),
           fmt::format("The phone does not come up{}: {}",
                       worst->where.empty() ? "" : " with this " + worst->where, worst->message));
+    if (stock_)
+      std::erase_if(look_.unknown,
+                    [&](const std::string& one) { return stock_->troubles.contains(one); });
     // What the phone has of its own is taken to be as it was.
     if (!look_.unknown.empty() && (!stock_ || stock_->own.empty())) {
       decide(StartVerdict::CannotTell, StartCause::NotKnown,

@@ -5,6 +5,7 @@
 #include "image/boot.hpp"
 #include "image/partitions.hpp"
 #include "judge/phone_set.hpp"
+#include "verified/chain.hpp"
 
 namespace wexlo {
 
@@ -33,6 +34,29 @@ std::string patch_level_of(const Subjects& set, bool header_alone) {
   return out;
 }
 
+std::string trouble_text(const Finding& finding) {
+  return finding.id.text() + " " + finding.message;
+}
+
+namespace {
+
+/// Rules, as if all of it had been changed.
+std::set<std::string> troubles_of(Subjects set, bool whole) {
+  Report report;
+  for (Subject& one : set.all) {
+    one.untouched = false;
+    judge_form(one, nullptr, report);
+    judge_ramdisks(one, nullptr, report);
+  }
+  judge_set({set, verified::Walk(), "", whole}, report);
+  std::set<std::string> out(report.unknown().begin(), report.unknown().end());
+  for (const Finding& one : report.take())
+    out.insert(trouble_text(one));
+  return out;
+}
+
+}  // namespace
+
 Result<std::shared_ptr<const StockState>> StockState::of(SimulatedPhone& phone,
                                                          std::set<std::string> own) {
   auto out = std::make_shared<StockState>();
@@ -53,6 +77,7 @@ Result<std::shared_ptr<const StockState>> StockState::of(SimulatedPhone& phone,
     out->images.emplace(name, Known{std::move(source), std::move(subject)});
   }
   out->patch_level = patch_level_of(current, false);
+  out->troubles = troubles_of(std::move(current), out->own.empty());
   return out;
 }
 

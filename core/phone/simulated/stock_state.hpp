@@ -4,6 +4,7 @@
 #include <memory>
 #include <set>
 
+#include "judge/rules.hpp"
 #include "judge/subject.hpp"
 #include "phone/simulated/simulated_phone.hpp"
 
@@ -22,10 +23,16 @@ class StockState {
   };
   std::map<std::string, Known> images;  ///< by full name
   std::string patch_level;              ///< YYYY-MM; empty: not known
+  /// What rules would find of it, were it not its maker's: a phone that starts with them does so
+  /// with changed images, too.
+  std::set<std::string> troubles;
   /// Bare names of what the phone has and nobody here does: not looked at.
   std::set<std::string> own;
 };
 using StockStatePtr = std::shared_ptr<const StockState>;
+
+/// A finding, or what cannot be told, as StockState::troubles has it.
+[[nodiscard]] std::string trouble_text(const Finding& finding);
 
 /// What a start looks at: read whole, and judged. @param bare  without slot suffix
 [[nodiscard]] bool is_of_a_start(std::string_view bare);

@@ -19,9 +19,20 @@ struct Put {
   std::uint64_t from = 0;          ///< in the source
 };
 
+/// Room for what is sent to a phone, before it is written to a partition.
+class Staged {
+ public:
+  virtual ~Staged() = default;
+  [[nodiscard]] virtual Status write_at(std::uint64_t offset, View bytes) = 0;
+  /// All of it, once it is written.
+  [[nodiscard]] virtual SourcePtr source() const = 0;
+};
+
 class PartitionStore {
  public:
   virtual ~PartitionStore() = default;
+  /// Errors: Io, NoSpace.
+  [[nodiscard]] virtual Result<std::unique_ptr<Staged>> stage(std::uint64_t size);
   /// Names and sizes in bytes.
   [[nodiscard]] virtual std::map<std::string, std::uint64_t> sizes() const = 0;
   /// nullopt: there is none of that name.
@@ -50,10 +61,12 @@ class MemoryStore final : public PartitionStore {
   std::map<std::string, std::vector<Piece>> partitions_;
 };
 
-/// `NAME.img` each; holes where nothing was written.
+/// `NAME.img` each; holes where nothing was written. What is sent is a file beside them, which
+/// becomes the partition's where it is written whole: no byte is copied.
 class FolderStore final : public PartitionStore {
  public:
   explicit FolderStore(std::filesystem::path folder) : folder_(std::move(folder)) {}
+  [[nodiscard]] Result<std::unique_ptr<Staged>> stage(std::uint64_t size) override;
   [[nodiscard]] std::map<std::string, std::uint64_t> sizes() const override;
   [[nodiscard]] std::optional<std::uint64_t> size_of(const std::string& name) const override;
   [[nodiscard]] Result<SourcePtr> read(const std::string& name) const override;
@@ -62,6 +75,7 @@ class FolderStore final : public PartitionStore {
 
  private:
   [[nodiscard]] std::filesystem::path path_of(const std::string& name) const;
+  [[nodiscard]] Result<bool> adopt(const std::string& name, const Put& put) const;
   std::filesystem::path folder_;
 };
 
