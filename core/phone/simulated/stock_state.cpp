@@ -67,10 +67,19 @@ Result<std::shared_ptr<const StockState>> StockState::of(SimulatedPhone& phone,
     if (!is_of_a_start(bare)) continue;
     WEXLO_TRY(SourcePtr source, phone.content(name));
     if (is_blank(*source)) continue;
-    PhoneSet set;
-    set.add(name, source);
-    WEXLO_TRY(Subject subject, read_subject(set, set.members().front(),
-                                            std::string(slot_suffix(name)), phone.context()));
+    // Both slots mostly have the same image: it is read once.
+    const auto same = std::ranges::find_if(out->images, [&](const auto& one) {
+      return one.second.source == source && without_slot(one.first) == bare;
+    });
+    Subject subject;
+    if (same != out->images.end()) {
+      subject = same->second.subject;
+    } else {
+      PhoneSet set;
+      set.add(name, source);
+      WEXLO_TRY(subject, read_subject(set, set.members().front(), std::string(slot_suffix(name)),
+                                      phone.context()));
+    }
     subject.untouched = true;
     if (slot_suffix(name).empty() || slot_suffix(name) == "_" + phone.state.slot)
       current.all.push_back(subject);
