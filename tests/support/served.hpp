@@ -13,7 +13,7 @@
 namespace wexlo::test {
 
 inline constexpr PhoneWaits kWaits{.link = {.connect = milliseconds(20'000),
-                                            .reply = milliseconds(20'000),
+                                            .reply = milliseconds(8'000),
                                             .resend = milliseconds(50)},
                                    .back = milliseconds(20'000),
                                    .again = milliseconds(5)};
