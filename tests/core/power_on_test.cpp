@@ -185,6 +185,24 @@ TEST_CASE("mistake: a ramdisk in a form that kernels do not unpack") {
   CHECK(says(started.reason, "lz4 frame"));
 }
 
+TEST_CASE("mistake: a joint that kernels read as a broken block, and nothing that is run first") {
+  const auto cause_with = [](const StockPhone& other) {
+    OnBench bench{StockPhone{}};
+    bench.write("init_boot_a", other.images().at("init_boot"));
+    const PoweredOn started = bench.start();
+    CHECK(started.verdict == StartVerdict::Stops);
+    return started.cause;
+  };
+  // The vendor's ramdisk before it is lz4.
+  StockPhone other;
+  CpioBytes cpio = other.parts.generic;
+  other.parts.init.ramdisk = gzip(cpio.done());
+  CHECK(cause_with(other) == StartCause::RamdiskJoint);
+  StockPhone none;
+  none.parts.init.ramdisk = lz4_legacy(CpioBytes{}.folder("dev").done());
+  CHECK(cause_with(none) == StartCause::NoFirstProgram);
+}
+
 TEST_CASE("mistake: an update half done, and partitions written meanwhile") {
   for (const UpdateState update : {UpdateState::Snapshotted, UpdateState::Merging}) {
     OnBench bench{StockPhone{}};

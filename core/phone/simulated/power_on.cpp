@@ -209,14 +209,25 @@ class PowerOn {
     return true;
   }
 
-  static StartCause cause_of(const Finding& finding) {
+  /// Data of another form behind lz4 data, which has no end mark.
+  [[nodiscard]] bool joint_breaks() const {
+    std::optional<Compression> before;
+    for (const Ramdisk* one : look_.joined.parts)
+      for (const RamdiskSegment& segment : one->segments) {
+        if (before == Compression::Lz4Legacy && segment.compression != before) return true;
+        before = segment.compression;
+      }
+    return false;
+  }
+
+  [[nodiscard]] StartCause cause_of(const Finding& finding) const {
     switch (finding.id.code) {
       case FindingCode::Kernel: return StartCause::NoKernel;
       case FindingCode::RamdiskPacking: return StartCause::RamdiskFormat;
       case FindingCode::JoinedRamdisk:
-        if (finding.message.contains("follows lz4")) return StartCause::RamdiskJoint;
-        return finding.message.contains("no /init") ? StartCause::NoFirstProgram
-                                                    : StartCause::FirstProgram;
+        if (joint_breaks()) return StartCause::RamdiskJoint;
+        return find_joined(look_.joined, "init") ? StartCause::FirstProgram
+                                                 : StartCause::NoFirstProgram;
       case FindingCode::ProgramPages: return StartCause::FirstProgram;
       case FindingCode::MountTable:
       case FindingCode::TextForm: return StartCause::MountTable;
