@@ -270,7 +270,9 @@ std::optional<StepOutcome> outcome_of(std::string_view word) {
 
 bool expectation_holds(const act::Expect& want, const std::string& found) {
   if (!want.at_least && !want.at_most) return contains(alternatives(want.value), found);
-  const auto number = parse_number(found);
+  // Sizes are told in hexadecimal, with or without 0x; other numbers as they are.
+  const bool size = want.variable.starts_with("partition-size:");
+  const auto number = size ? parse_hex(found) : parse_number(found);
   if (!number) return false;
   return (!want.at_least || *number >= *want.at_least) &&
          (!want.at_most || *number <= *want.at_most);

@@ -63,8 +63,7 @@ class Preflight {
     WEXLO_TRY(const auto logical, in_.phone.variable("is-logical:" + name));
     if (logical && *logical == "yes") return {};
     WEXLO_TRY(const auto told, in_.phone.variable("partition-size:" + name));
-    const auto size =
-        told ? parse_number(told->starts_with("0x") ? *told : "0x" + *told) : std::nullopt;
+    const auto size = told ? parse_hex(*told) : std::nullopt;
     if (!size || *size >= write.file.size) return {};
     add(FindingCode::PhoneNotAsExpected, Level::Problem,
         fmt::format("{} has {} bytes on this phone, the image has {}.", name, *size,

@@ -179,16 +179,28 @@ std::string counted(std::uint64_t count, std::string_view what) {
   return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
 }
 
-std::optional<std::uint64_t> parse_number(std::string_view text) {
-  int base = 10;
-  if (text.starts_with("0x") || text.starts_with("0X")) {
-    text.remove_prefix(2);
-    base = 16;
-  }
+namespace {
+
+bool is_marked_hex(std::string_view text) {
+  return text.starts_with("0x") || text.starts_with("0X");
+}
+
+std::optional<std::uint64_t> in_base(std::string_view digits, int base) {
   std::uint64_t value = 0;
-  const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), value, base);
-  if (bad != std::errc() || end != text.data() + text.size()) return std::nullopt;
+  const char* const stop = digits.data() + digits.size();
+  const auto [end, bad] = std::from_chars(digits.data(), stop, value, base);
+  if (bad != std::errc() || end != stop) return std::nullopt;
   return value;
+}
+
+}  // namespace
+
+std::optional<std::uint64_t> parse_number(std::string_view text) {
+  return is_marked_hex(text) ? in_base(text.substr(2), 16) : in_base(text, 10);
+}
+
+std::optional<std::uint64_t> parse_hex(std::string_view text) {
+  return in_base(is_marked_hex(text) ? text.substr(2) : text, 16);
 }
 
 std::string markup_text(std::string_view text) {

@@ -41,6 +41,10 @@ namespace wexlo {
 /// Decimal, or hexadecimal behind 0x; nullopt: anything else, or too large.
 [[nodiscard]] std::optional<std::uint64_t> parse_number(std::string_view text);
 
+/// Hexadecimal, with or without 0x in front: bootloaders tell sizes so. nullopt: anything else, or
+/// too large.
+[[nodiscard]] std::optional<std::uint64_t> parse_hex(std::string_view text);
+
 /// Text made safe to show, with the marks of XML and HTML written out.
 [[nodiscard]] std::string markup_text(std::string_view text);
 

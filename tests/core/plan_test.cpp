@@ -213,8 +213,8 @@ TEST_CASE("plan: each wrong answer stops it before anything is written, a missin
       {"slot-successful", {"slot-successful:b", "no"}},
       {"no-update", {"snapshot-update-status", "merging"}},
       {"anti-rollback", {"anti", "5"}},
-      {"room-init_boot", {"partition-size:init_boot_b", "4095"}},
-      {"room-vbmeta", {"partition-size:vbmeta_b", "4095"}}};
+      {"room-init_boot", {"partition-size:init_boot_b", "0xfff"}},
+      {"room-vbmeta", {"partition-size:vbmeta_b", "fff"}}};
   std::size_t asked = 0;
   for (const Step& one : plan.steps) {
     if (!one.is<act::Expect>()) continue;

@@ -97,6 +97,12 @@ TEST_CASE("player: expectations: alternatives, bounds in either notation, and wh
   CHECK(outcome({.variable = "partition-size:boot_a", .at_least = 4097}) == StepOutcome::Failed);
   CHECK(outcome({.variable = "partition-size:boot", .at_most = 4096}) == StepOutcome::Confirmed);
   CHECK(outcome({.variable = "product", .at_least = 1}) == StepOutcome::Failed);
+  // Some bootloaders tell sizes without 0x.
+  phone.state.variables["partition-size:boot_a"] = "2000000";
+  CHECK(outcome({.variable = "partition-size:boot_a", .at_least = 32 * kMiB}) ==
+        StepOutcome::Confirmed);
+  CHECK(outcome({.variable = "partition-size:boot_a", .at_least = 32 * kMiB + 1}) ==
+        StepOutcome::Failed);
   const auto other = word_phone().made();
   SimulatedHands hands(*other, {});
   const Played said =

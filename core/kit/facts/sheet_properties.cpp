@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <array>
-#include <charconv>
 #include <set>
 
 #include "firmware/firmware.hpp"
@@ -162,13 +161,8 @@ void take_partition(const std::string& name, const std::string& value, Sizes& ou
   if (name.starts_with(kLogical) && value == "yes")
     out.logical.insert(name.substr(kLogical.size()));
   if (!name.starts_with(kSize) || value.empty()) return;
-  // Hexadecimal, with or without 0x.
-  std::string_view digits = value;
-  if (digits.starts_with("0x") || digits.starts_with("0X")) digits.remove_prefix(2);
-  std::uint64_t size = 0;
-  const auto [end, bad] = std::from_chars(digits.data(), digits.data() + digits.size(), size, 16);
-  if (bad == std::errc() && end == digits.data() + digits.size() && size > 0)
-    out.all[name.substr(kSize.size())] = size;
+  const auto size = parse_hex(value);
+  if (size && *size > 0) out.all[name.substr(kSize.size())] = *size;
 }
 
 }  // namespace

@@ -9,16 +9,6 @@
 #include "text/text.hpp"
 
 namespace wexlo {
-namespace {
-
-/// Decimal or hexadecimal, with or without 0x where it can be nothing else.
-std::optional<std::uint64_t> number_in(const std::string& text) {
-  if (const auto plain = parse_number(text)) return plain;
-  return parse_number("0x" + text);
-}
-
-}  // namespace
-
 Error FastbootPhone::named(Error error) const {
   return in_file(std::move(error), address_text(address_));
 }
@@ -97,7 +87,8 @@ Result<std::string> FastbootPhone::all_variables() {
 Result<std::optional<std::uint64_t>> FastbootPhone::number(const std::string& name) {
   WEXLO_TRY(const auto text, variable(name));
   if (!text) return std::nullopt;
-  return number_in(*text);
+  // Decimal, or hexadecimal behind 0x: either is seen.
+  return parse_number(*text);
 }
 
 Status FastbootPhone::order(const std::string& command) {

@@ -14,13 +14,6 @@ namespace {
 
 constexpr std::size_t kPiece = 1u << 20, kMostReply = 256;
 
-std::optional<std::uint64_t> hex_number(std::string_view text) {
-  if (text.empty() || text.find_first_not_of("0123456789abcdefABCDEF") != text.npos ||
-      text.size() > 16)
-    return std::nullopt;
-  return parse_number("0x" + std::string(text));
-}
-
 /// The words of a command behind its name, parted by colons.
 std::vector<std::string> words_of(std::string_view text) {
   std::vector<std::string> out;
@@ -111,7 +104,7 @@ class BootloaderSide {
   }
 
   Status download(const std::string& command, const std::string& digits) {
-    const auto size = hex_number(digits);
+    const auto size = parse_hex(digits);
     if (const auto fault = phone_.faults.command(command)) {
       if (*fault == FaultKind::DeadCable) return gone();
       return say(ReplyWord::Fail, "command not allowed");
