@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/contains.hpp"
 #include "base/error_kinds.hpp"
 #include "firmware/formats.hpp"
 #include "firmware/sparse.hpp"
@@ -117,25 +118,37 @@ Result<Rehearsal> rehearse_draft(const KitDraft& kit, const fs::path& folder, St
 
 namespace {
 
-/// Whether a finding that was accepted has told what the rehearsal then ran into.
-bool was_foretold(const Rehearsal& rehearsal, const Plan& plan,
-                  const std::set<std::string>& accepted) {
-  const auto code = [&](FindingCode one) {
-    return accepted.contains(std::string(kind_of(one).name));
-  };
+/// The finding that foretells what a variable's expectation stops at; nullopt: none does.
+std::optional<FindingCode> foretold_by(const act::Expect& want) {
+  if (want.variable == "product") return FindingCode::FitDevice;
+  if (want.variable == "anti") return FindingCode::FitAntiRollback;
+  if (want.variable == "snapshot-update-status") return FindingCode::FitUpdateRunning;
+  if (want.variable.starts_with("partition-size:")) return FindingCode::FitPartitionSize;
+  return std::nullopt;
+}
+
+/// The finding that foretells where a rehearsal stopped; nullopt: none does.
+std::optional<FindingCode> foretold_by(const Rehearsal& rehearsal, const Plan& plan) {
   switch (rehearsal.cause) {
-    case StartCause::VbmetaNotAlong: return code(FindingCode::VbmetaNeeded);
-    case StartCause::PatchLevel:
-      return code(FindingCode::PatchLevel) || code(FindingCode::FitDowngrade);
-    case StartCause::DataUnreadable: return code(FindingCode::DataUnreadable);
-    case StartCause::Rollback: return code(FindingCode::FitRollback);
+    case StartCause::VbmetaNotAlong: return FindingCode::VbmetaNeeded;
+    case StartCause::PatchLevel: return FindingCode::FitPatchLevel;
+    case StartCause::DataUnreadable: return FindingCode::DataUnreadable;
+    case StartCause::Rollback: return FindingCode::FitRollback;
     case StartCause::StepFailed: {
-      // The phone of the sheet is not the one that the plan is for, and somebody knows that.
       const auto at = std::ranges::find(plan.steps, rehearsal.steps.back().id, &Step::id);
-      return at != plan.steps.end() && at->is<act::Expect>() && !accepted.empty();
+      const auto* want = at == plan.steps.end() ? nullptr : at->get<act::Expect>();
+      return want == nullptr ? std::nullopt : foretold_by(*want);
     }
-    default: return false;
+    default: return std::nullopt;
   }
+}
+
+/// Whether somebody has said yes to that finding, of whatever partition.
+bool was_accepted(const std::optional<FindingCode>& code, const std::set<std::string>& accepted) {
+  return code && std::ranges::any_of(accepted, [&](const std::string& one) {
+           const auto kinds = find_kinds(one);
+           return contains(kinds, &kind_of(*code));
+         });
 }
 
 }  // namespace
@@ -158,7 +171,7 @@ std::vector<Finding> judge_rehearsal(const Rehearsal& rehearsal, const Plan& pla
     case StartVerdict::Stops:
       out.push_back(found(FindingCode::RehearsalStops,
                           fmt::format("The rehearsal stops: {}", rehearsal.reason)));
-      if (was_foretold(rehearsal, plan, accepted)) out.back().level = Level::Warning;
+      if (was_accepted(foretold_by(rehearsal, plan), accepted)) out.back().level = Level::Warning;
       break;
     case StartVerdict::CannotTell:
       out.push_back(found(FindingCode::RehearsalUnknown,

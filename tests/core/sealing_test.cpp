@@ -20,7 +20,7 @@ HashtreeDescriptor tree_of(const SignedSet& set) {
   return {};
 }
 
-SourcePtr source_of(const Bytes& bytes) {
+SourcePtr source_over(const Bytes& bytes) {
   return open_memory(Blob(bytes), "image");
 }
 
@@ -29,7 +29,7 @@ std::map<std::string, Bytes> sealed(const std::map<std::string, Bytes>& images,
                                     const SealOptions& options, Sealed* told = nullptr) {
   std::vector<SealInput> inputs;
   for (const auto& [name, bytes] : images)
-    inputs.push_back({name, source_of(bytes)});
+    inputs.push_back({name, source_over(bytes)});
   std::map<std::string, MemorySink> sinks;
   const OpenSink open = [&](const std::string& name) -> Result<ImageSink*> { return &sinks[name]; };
   Sealed result = value_of(seal_images(inputs, options, open, {}));
@@ -70,7 +70,7 @@ TEST_CASE("sealing: a changed set is valid again, with another key") {
                                 .rollback = {},
                                 .look = verified::Look::Trees};
   options.find = [&](const std::string& name) -> Result<SourcePtr> {
-    return set.images.contains(name) ? source_of(set.at(name)) : nullptr;
+    return set.images.contains(name) ? source_over(set.at(name)) : nullptr;
   };
   const auto walk = value_of(verified::walk_chain(options, {}));
   for (const auto& fault : walk.faults)
@@ -82,7 +82,7 @@ TEST_CASE("sealing: a changed set is valid again, with another key") {
   CHECK(walk.structs[0].properties.size() == 1);
   CHECK(walk.structs[1].partition == "boot");
   // The image's own struct was unsigned, and stays so next to the digest in vbmeta.
-  const auto state = value_of(footer_state(*source_of(set.at("init_boot"))));
+  const auto state = value_of(footer_state(*source_over(set.at("init_boot"))));
   CHECK_FALSE(state.was_signed);
 }
 
@@ -101,7 +101,7 @@ TEST_CASE("sealing: what does not fit, or was not told, is refused") {
   const auto attempt = [&](const SealOptions& options) {
     MemorySink sink;
     const OpenSink open = [&](const std::string&) -> Result<ImageSink*> { return &sink; };
-    return seal_images({{"dtbo", source_of(image)}}, options, open, {});
+    return seal_images({{"dtbo", source_over(image)}}, options, open, {});
   };
   CHECK(attempt({}).error().code == ErrorCode::Usage);
   CHECK(attempt({.sizes = {{"", 45056}}}).error().code == ErrorCode::DoesNotFit);
@@ -122,7 +122,7 @@ TEST_CASE("hash trees: the first bad block is named, and repaired") {
     Bytes bad = good;
     for (const std::uint64_t block : spoilt)
       bad[block * 4096 + 77] ^= std::byte{0x11};
-    const auto source = source_of(bad);
+    const auto source = source_over(bad);
     const auto found = value_of(verified::check_tree(*source, tree, {.jobs = 2}));
     CAPTURE(spoilt.front());
     CHECK_FALSE(found.holds());
@@ -137,7 +137,7 @@ TEST_CASE("hash trees: the first bad block is named, and repaired") {
   Bytes bad = good;
   for (const std::uint64_t block : {1u, 2u, 3u})
     bad[block * 4096] ^= std::byte{1};
-  const auto source = source_of(bad);
+  const auto source = source_over(bad);
   const auto found = value_of(verified::check_tree(*source, tree, {}));
   CHECK(found.bad_blocks == 3);
   CHECK(verified::repair_blocks(*source, tree, found, {}).error().code == ErrorCode::NoMatch);
@@ -145,7 +145,7 @@ TEST_CASE("hash trees: the first bad block is named, and repaired") {
 
 TEST_CASE("hash trees: numbers that lie are refused before anything is read") {
   const SignedSet set = signed_set();
-  const auto source = source_of(set.images.at("system"));
+  const auto source = source_over(set.images.at("system"));
   const HashtreeDescriptor good = tree_of(set);
   const auto wrong = [&](auto change) {
     HashtreeDescriptor tree = good;
@@ -199,7 +199,7 @@ TEST_CASE("seal: the smallest partition that a footer, or a hash tree, fits into
     const OpenSink open = [&](const std::string& name) -> Result<ImageSink*> {
       return &sinks[name];
     };
-    const auto sealed = seal_images({{"system", source_of(image)}}, options, open, {});
+    const auto sealed = seal_images({{"system", source_over(image)}}, options, open, {});
     if (!sealed) CHECK(sealed.error().code == ErrorCode::DoesNotFit);
     return sealed.has_value();
   };
@@ -219,9 +219,9 @@ TEST_CASE("footers: a partition that is a footer and nothing else") {
   REQUIRE(alone.size() == 64);
   CHECK(value_of(verified::find_footer(alone)).has_value());
   CHECK_FALSE(value_of(verified::find_footer(View(alone).subspan(1))).has_value());
-  CHECK(value_of(verified::find_struct(*source_of(alone), "boot")).has_value());
+  CHECK(value_of(verified::find_struct(*source_over(alone), "boot")).has_value());
   CHECK_FALSE(
-      value_of(verified::find_struct(*source_of(Bytes(alone.begin() + 1, alone.end())), "boot"))
+      value_of(verified::find_struct(*source_over(Bytes(alone.begin() + 1, alone.end())), "boot"))
           .has_value());
 }
 
