@@ -118,7 +118,7 @@ inline constexpr FindingKind kKitRows[] = {
         "Give the whole firmware."),
     row(C::RehearsalBack, "rehearsal-back", Kit, Warning,
         "played on a simulated phone, the way back does not end with a phone that starts",
-        "Keep the stock package at hand."),
+        "Have the whole stock package ready before you write anything."),
     row(C::PhoneNotAsExpected, "phone-not-as-expected", Kit, Problem,
         "the phone that answers is not as the plan expects it",
         "Is it the right phone? If you know better, --accept names the step."),

@@ -23,7 +23,8 @@ struct KitPhoneInput {
   const Sheet* sheet = nullptr;        ///< nullptr: nothing is known of the phone
   /// What takes part in its start, by the firmware that the kit was made of, bare names.
   std::vector<std::string> chain;
-  /// Its stock images as far as they are at hand, by partition; with a slot, for that slot alone.
+  /// Its stock images that the kit or the firmware has, by partition; with a slot, for that slot
+  /// alone.
   std::map<std::string, SourcePtr> stock;
 };
 

@@ -8,8 +8,8 @@
 
 namespace wexlo {
 
-/// Lines that begin with `#` are comments: a step's number, id and title; what hands do. A request
-/// that sends a file has its name behind a tab.
+/// Lines that begin with `#` are comments: a step's number, id and title, and what is done by
+/// hand. A request that sends a file has the file's name behind a tab.
 [[nodiscard]] std::string plan_messages(const Plan& plan, const std::vector<Step>& steps);
 
 }  // namespace wexlo

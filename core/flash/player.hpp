@@ -15,7 +15,7 @@ enum class StepOutcome {
   Accepted,   ///< a write: the phone said that it was done
   Confirmed,  ///< an expectation that holds; a write that was read back and is the same
   Unknown,    ///< the phone does not know the variable; or its answer to an order was lost
-  ByHand,     ///< hands have done it
+  ByHand,     ///< somebody did it by hand
   Skipped,    ///< left out, and the detail says why
   Failed,     ///< an expectation that does not hold, or the phone refused
 };
@@ -28,7 +28,8 @@ struct PlayedStep {
   std::string detail;  ///< what was found, or why it failed; may be empty
 };
 
-/// Does what no wire does. Errors of all end the play. Those with a result give what was seen.
+/// The person who does by hand what no command does. Errors of all end the play. Those with a
+/// result give what was seen.
 class Hands {
  public:
   virtual ~Hands() = default;

@@ -60,21 +60,21 @@ class Rehearser {
     return version == 3 || version == 4;
   }
 
-  AtHand at_hand() const {
-    AtHand out{.kit = in_.open,
-               .stock = [this](const std::string& partition) -> Result<SourcePtr> {
-                 const auto at = in_.phone.stock.find(partition);
-                 return at == in_.phone.stock.end() ? nullptr : at->second;
-               },
-               .package = {},
-               .instead = {}};
+  BenchFiles files() const {
+    BenchFiles out{.kit = in_.open,
+                   .stock = [this](const std::string& partition) -> Result<SourcePtr> {
+                     const auto at = in_.phone.stock.find(partition);
+                     return at == in_.phone.stock.end() ? nullptr : at->second;
+                   },
+                   .package = {},
+                   .instead = {}};
     for (const auto& [name, image] : in_.phone.stock)
       out.package.push_back(name);
     return out;
   }
 
   Result<Played> played(const std::vector<Step>& steps) {
-    SimulatedHands hands(*phone_, at_hand());
+    SimulatedHands hands(*phone_, files());
     started_.reset();
     Played out = play(steps, *phone_, hands, in_.open);
     unknown_ = hands.unknown;

@@ -39,8 +39,8 @@ Result<std::string> SimulatedHands::by_hand(const Step& step, const act::ByHand&
 }
 
 Status SimulatedHands::give_key(const act::ByHand& task) {
-  if (!task.file.file.empty() && at_hand_.kit) {
-    WEXLO_TRY(const SourcePtr key, at_hand_.kit(task.file.file));
+  if (!task.file.file.empty() && files_.kit) {
+    WEXLO_TRY(const SourcePtr key, files_.kit(task.file.file));
     WEXLO_TRY(const Blob bytes, read_all(*key, kMostKey));
     phone_.state.owner_key = to_bytes(bytes.view());
   }
@@ -50,15 +50,15 @@ Status SimulatedHands::give_key(const act::ByHand& task) {
 
 /// What is not on the bench is left as it is: a person has it from elsewhere.
 Status SimulatedHands::write_stock(const std::string& partition, const std::string& name) {
-  if (!at_hand_.stock) return {};
-  WEXLO_TRY(const SourcePtr image, at_hand_.stock(std::string(without_slot(partition))));
+  if (!files_.stock) return {};
+  WEXLO_TRY(const SourcePtr image, files_.stock(std::string(without_slot(partition))));
   if (image == nullptr || !phone_.size_of(name)) return {};
   return phone_.replace(name, image);
 }
 
 Status SimulatedHands::write_whole_package(bool other_slot) {
   const std::string slot = "_" + (other_slot ? phone_.other_slot() : phone_.state.slot);
-  for (const std::string& one : at_hand_.package) {
+  for (const std::string& one : files_.package) {
     const std::string name = phone_.size_of(one + slot) ? one + slot : one;
     WEXLO_CHECK(write_stock(one, name));
   }
@@ -68,11 +68,11 @@ Status SimulatedHands::write_whole_package(bool other_slot) {
 Result<std::string> SimulatedHands::install(const Step& step, const act::Install& what, Phone&) {
   done.insert(step.id);
   if (step.risk.data_loss) phone_.wipe_data();
-  if (at_hand_.instead) {
-    WEXLO_CHECK(at_hand_.instead(phone_, step));
+  if (files_.instead) {
+    WEXLO_CHECK(files_.instead(phone_, step));
     return std::string();
   }
-  const auto package = at_hand_.kit ? at_hand_.kit(what.package.file) : Result<SourcePtr>(nullptr);
+  const auto package = files_.kit ? files_.kit(what.package.file) : Result<SourcePtr>(nullptr);
   if (package && *package != nullptr) {
     WEXLO_TRY(Installed installed, install_package(phone_, *package));
     if (!installed.known) unknown = what.package.file;
@@ -87,12 +87,12 @@ Result<std::string> SimulatedHands::install(const Step& step, const act::Install
 Result<std::string> SimulatedHands::hand_over(const Step& step, const act::HandOver& what, Phone&) {
   done.insert(step.id);
   if (step.risk.data_loss) phone_.wipe_data();
-  if (at_hand_.instead) {
-    WEXLO_CHECK(at_hand_.instead(phone_, step));
+  if (files_.instead) {
+    WEXLO_CHECK(files_.instead(phone_, step));
     return std::string();
   }
-  const auto file = what.file.file.empty() || !at_hand_.kit ? Result<SourcePtr>(nullptr)
-                                                            : at_hand_.kit(what.file.file);
+  const auto file = what.file.file.empty() || !files_.kit ? Result<SourcePtr>(nullptr)
+                                                          : files_.kit(what.file.file);
   if (file && *file != nullptr) {
     WEXLO_TRY(Installed taken, take_download(phone_, *file));
     return std::move(taken.said);

@@ -1,5 +1,5 @@
 #pragma once
-/// Hands that do on a simulated phone what a person would, with what is on the bench.
+/// Does on a simulated phone what a person would do by hand.
 
 #include <set>
 
@@ -8,8 +8,8 @@
 
 namespace wexlo {
 
-/// What is at hand besides the phone.
-struct AtHand {
+/// The files that a person works with.
+struct BenchFiles {
   /// Files of the kit. May not be empty where something of it is handed over or installed.
   OpenKitFile kit;
   /// The stock image of a partition, by its bare name; nullptr: it is not here. May be empty.
@@ -22,8 +22,8 @@ struct AtHand {
 
 class SimulatedHands final : public Hands {
  public:
-  SimulatedHands(SimulatedPhone& phone, AtHand at_hand)
-      : phone_(phone), at_hand_(std::move(at_hand)) {}
+  SimulatedHands(SimulatedPhone& phone, BenchFiles files)
+      : phone_(phone), files_(std::move(files)) {}
 
   std::set<std::string> done;  ///< ids of steps that were done by hand
   std::string unknown;         ///< a package that was installed, and nobody here can read
@@ -42,7 +42,7 @@ class SimulatedHands final : public Hands {
   [[nodiscard]] Status give_key(const act::ByHand& task);
 
   SimulatedPhone& phone_;
-  AtHand at_hand_;
+  BenchFiles files_;
 };
 
 }  // namespace wexlo

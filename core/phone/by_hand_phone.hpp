@@ -1,5 +1,5 @@
 #pragma once
-/// A phone that no wire reaches: hands bring it everywhere, and it tells nothing.
+/// A phone that no wire reaches: every step on it is done by hand, and it tells nothing.
 
 #include "phone/phone.hpp"
 

@@ -36,9 +36,10 @@ class Phone {
   /// nullopt: it does not know the variable.
   [[nodiscard]] virtual Result<std::optional<std::string>> variable(const std::string& name) = 0;
   /// Brings it into a mode; it may be there already. Errors besides: Unsupported (no wire brings it
-  /// there from where it is: hands have to).
+  /// there from where it is: somebody has to, by its keys).
   [[nodiscard]] virtual Status enter(PhoneMode mode) = 0;
-  /// Hands have brought it there. Errors: LinkLost (it does not answer as one that is there).
+  /// Somebody has brought it there by its keys. Errors: LinkLost (it does not answer as one that
+  /// is there).
   [[nodiscard]] virtual Status brought(PhoneMode mode) = 0;
   /// Sends a file and has it written.
   [[nodiscard]] virtual Status write(const std::string& partition, const PhoneFile& file) = 0;

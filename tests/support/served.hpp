@@ -61,8 +61,8 @@ class WirePhoneServed {
 /// Hands on a phone that a host talks to: one at a time.
 class ServedHands final : public Hands {
  public:
-  ServedHands(WirePhoneServed& phone, AtHand at_hand)
-      : phone_(phone), hands_(phone.phone(), std::move(at_hand)) {}
+  ServedHands(WirePhoneServed& phone, BenchFiles files)
+      : phone_(phone), hands_(phone.phone(), std::move(files)) {}
   Result<std::string> by_hand(const Step& step, const act::ByHand& task, Phone& phone) override {
     const std::lock_guard mine(phone_.turn);
     return hands_.by_hand(step, task, phone);

@@ -145,7 +145,7 @@ Status FastbootPhone::enter(PhoneMode mode) {
   const bool here = attached() || attach().has_value();
   if (!here)
     return fail({.code = ErrorCode::Unsupported,
-                 .message = fmt::format("the phone does not answer: hands have to bring it to {}",
+                 .message = fmt::format("the phone does not answer: bring it to {} by its keys",
                                         phone_mode_word(mode)),
                  .file = address_text(address_)});
   if (mode_ == mode) return {};
@@ -275,7 +275,7 @@ Status FastbootPhone::restart() {
   const bool on_wire = mode_ == PhoneMode::Bootloader || mode_ == PhoneMode::Userspace;
   if (!on_wire && !attach())
     return fail({.code = ErrorCode::Unsupported,
-                 .message = "the phone does not answer: hands have to start it",
+                 .message = "the phone does not answer: start it by its keys",
                  .file = address_text(address_)});
   return leave("reboot", PhoneMode::System);
 }
