@@ -8,13 +8,11 @@
 
 #include <chrono>
 #include <functional>
-#include <mutex>
 #include <thread>
 
 #include "measure.hpp"
 #include "phone/fastboot/fastboot_phone.hpp"
-#include "phone/fastboot/listen.hpp"
-#include "phone/simulated/bootloader.hpp"
+#include "phone/simulated/phone_server.hpp"
 
 namespace wexlo::bench {
 namespace fs = std::filesystem;
@@ -47,32 +45,16 @@ class Served {
     state.gives_back = ReadingBack::Nowhere;
     state.download_limit = kMaxDownload;
     phone_ = std::make_unique<SimulatedPhone>(state, std::move(store));
-    Context context;
-    context.stop = stop_.get_token();
-    auto listener = listen_at({.wire = wire, .host = "127.0.0.1", .port = 0, .serial = {}},
-                              milliseconds(60'000), context);
-    if (!listener) give_up(describe(listener.error()));
-    listener_ = std::move(*listener);
-    address = {.wire = wire, .host = "127.0.0.1", .port = listener_->port(), .serial = {}};
-    thread_ = std::thread([this] {
-      (void)listener_->run([this](Link& host) {
-        (void)serve_bootloader(host, *phone_, turn_, {});
-        return true;
-      });
-    });
-  }
-  ~Served() {
-    stop_.request_stop();
-    thread_.join();
+    server_ = std::make_unique<PhoneServer>(*phone_, PhoneServer::Habits{});
+    auto at = server_->listen({.wire = wire, .host = "127.0.0.1", .port = 0, .serial = {}});
+    if (!at) give_up(describe(at.error()));
+    address = std::move(*at);
   }
   PhoneAddress address;
 
  private:
-  std::stop_source stop_;
-  std::mutex turn_;
   std::unique_ptr<SimulatedPhone> phone_;
-  std::unique_ptr<Listener> listener_;
-  std::thread thread_;
+  std::unique_ptr<PhoneServer> server_;
 };
 
 void write_to(const PhoneAddress& address, const fs::path& image) {

@@ -3,14 +3,11 @@
 #include <unistd.h>
 
 #include <fmt/format.h>
-#include <fmt/ranges.h>
 #include <CLI/CLI.hpp>
 
 #include <csignal>
 #include <cstdio>
 #include <iostream>
-#include <mutex>
-#include <thread>
 
 #include "base/output.hpp"
 #include "demo/gnomon.hpp"
@@ -18,8 +15,7 @@
 #include "firmware/formats.hpp"
 #include "flash/bench_phone.hpp"
 #include "hands.hpp"
-#include "phone/fastboot/listen.hpp"
-#include "phone/simulated/bootloader.hpp"
+#include "phone/simulated/phone_server.hpp"
 #include "phone/simulated/power_on.hpp"
 
 namespace {
@@ -117,28 +113,18 @@ class PhoneProgram {
   Status run() {
     WEXLO_CHECK(open());
     phone_->on_start = [this](const SourcePtr& once) { started(once); };
-    std::vector<std::unique_ptr<Listener>> listeners;
+    server_ = std::make_unique<PhoneServer>(
+        *phone_, PhoneServer::Habits{!options_.no_keys, [this] { (void)save(); }});
     for (const std::string& one : options_.listen) {
-      WEXLO_TRY(PhoneAddress address, listen_address(one));
-      WEXLO_TRY(auto listener, listen_at(address, kSilence, {}));
-      address.port = listener->port();
+      WEXLO_TRY(const PhoneAddress wanted, listen_address(one));
+      WEXLO_TRY(const PhoneAddress address, server_->listen(wanted));
       say(address_text(address) + "\n");
-      listeners.push_back(std::move(listener));
     }
-    std::vector<std::thread> threads;
-    for (auto& one : listeners)
-      threads.emplace_back(
-          [this, &one] { (void)one->run([this](Link& host) { return attend(host); }); });
     hear_hands();
-    // Listeners hear until the program ends.
-    std::fflush(stdout);
-    if (!threads.empty()) ::_exit(0);
     return {};
   }
 
  private:
-  static constexpr milliseconds kSilence{600'000};
-
   Status open() {
     std::error_code error;
     fs::create_directories(folder_, error);
@@ -172,20 +158,6 @@ class PhoneProgram {
                       Overwrite::Replace, Flush::Leave);
   }
 
-  /// A host that calls while the phone runs something else finds it at its bootloader: somebody
-  /// held the keys.
-  bool attend(Link& host) {
-    {
-      const std::lock_guard lock(mutex_);
-      const bool answers =
-          phone_->mode() == PhoneMode::Bootloader || phone_->mode() == PhoneMode::Userspace;
-      if (!answers && options_.no_keys) return true;
-      if (!answers) phone_->bring(PhoneMode::Bootloader);
-    }
-    (void)serve_bootloader(host, *phone_, mutex_, [this] { (void)save(); });
-    return true;
-  }
-
   void started(const SourcePtr& once) {
     const auto done = power_on(*phone_, nullptr, once);
     if (!done) {
@@ -206,7 +178,7 @@ class PhoneProgram {
         say(sim::hands_help());
         continue;
       }
-      const std::lock_guard lock(mutex_);
+      const std::lock_guard lock(server_->turn);
       const auto done = sim::do_by_hand(*phone_, line);
       say(done ? *done + "\n" : describe(done.error()) + "\n");
       (void)save();
@@ -220,7 +192,7 @@ class PhoneProgram {
   const Arguments& options_;
   fs::path folder_;
   std::unique_ptr<SimulatedPhone> phone_;
-  std::mutex mutex_;
+  std::unique_ptr<PhoneServer> server_;
 };
 
 }  // namespace
@@ -235,15 +207,11 @@ int main(int argc, char** argv) {
   app.add_option("--model", options.model,
                  "gnomon, vernier, plumbline, or a sheet: which phone a new folder is");
   app.add_option("--firmware", options.firmware, "What a new phone's partitions hold");
-  std::vector<std::string> words;
-  for (const FaultRow& row : fault_rows())
-    words.push_back(row.value.empty() ? std::string(row.word)
-                                      : fmt::format("{}={}", row.word, row.value));
-  app.add_option("--fault", options.faults,
-                 fmt::format("What goes wrong: {}", fmt::join(words, ", ")));
+  app.add_option("--fault", options.faults, "Something that goes wrong; below");
   app.add_flag("--no-keys", options.no_keys,
                "Nobody holds the keys: a host that calls while the system runs finds no phone");
-  app.footer("Lines on standard input are a person's hands:\n" + sim::hands_help());
+  app.footer("Faults:\n" + fault_help() +
+             "\nLines on standard input are what a person does by hand:\n" + sim::hands_help());
   CLI11_PARSE(app, argc, argv);
   const auto done = PhoneProgram(options).run();
   if (done) return 0;

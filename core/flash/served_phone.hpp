@@ -1,9 +1,9 @@
 #pragma once
-/// A simulated phone that answers hosts on this machine, in a thread of its own: for the demo, and
-/// for whoever wants a phone without having one.
+/// A simulated phone of the demo's, that a host reaches over TCP on this machine: whoever wants to
+/// flash without having a phone.
 
 #include "flash/bench_phone.hpp"
-#include "phone/address.hpp"
+#include "phone/simulated/phone_server.hpp"
 
 namespace wexlo {
 
@@ -15,10 +15,19 @@ class ServedPhone {
   [[nodiscard]] static Result<std::unique_ptr<ServedPhone>> begin(const Sheet* sheet,
                                                                   const Firmware* firmware,
                                                                   const Context& context);
-  virtual ~ServedPhone() = default;
-  [[nodiscard]] virtual const PhoneAddress& address() const = 0;
+  [[nodiscard]] const PhoneAddress& address() const { return address_; }
   /// How it started last; of one that was not started yet the verdict is "cannot tell".
-  [[nodiscard]] virtual PoweredOn last_start() = 0;
+  [[nodiscard]] PoweredOn last_start();
+
+ private:
+  ServedPhone(PhoneState state, StorePtr store) : phone_(std::move(state), std::move(store)) {}
+  [[nodiscard]] Status open();
+
+  SimulatedPhone phone_;
+  StockStatePtr stock_;
+  PoweredOn started_;
+  PhoneAddress address_;
+  PhoneServer server_{phone_, {.keys = true}};  ///< the last one: it ends before what it serves
 };
 
 }  // namespace wexlo

@@ -1,13 +1,9 @@
 #pragma once
 /// A simulated phone behind a wire on this machine, and hands for it.
 
-#include <mutex>
-#include <thread>
-
 #include "flash/simulated_hands.hpp"
 #include "phone/fastboot/fastboot_phone.hpp"
-#include "phone/fastboot/listen.hpp"
-#include "phone/simulated/bootloader.hpp"
+#include "phone/simulated/phone_server.hpp"
 #include "support/check.hpp"
 
 namespace wexlo::test {
@@ -22,40 +18,20 @@ inline constexpr PhoneWaits kWaits{.link = {.connect = milliseconds(20'000),
 class WirePhoneServed {
  public:
   WirePhoneServed(std::unique_ptr<SimulatedPhone> phone, Wire wire) : phone_(std::move(phone)) {
-    Context context;
-    context.stop = stop_.get_token();
-    listener_ = value_of(listen_at({.wire = wire, .host = "127.0.0.1", .port = 0, .serial = {}},
-                                   milliseconds(60'000), context));
-    address_ = {.wire = wire, .host = "127.0.0.1", .port = listener_->port(), .serial = {}};
-    thread_ = std::thread([this] {
-      (void)listener_->run([this](Link& host) {
-        // Nothing answers a host while the phone runs something else.
-        const bool answers = [&] {
-          const std::lock_guard mine(turn);
-          return phone_->mode() == PhoneMode::Bootloader || phone_->mode() == PhoneMode::Userspace;
-        }();
-        if (answers) (void)serve_bootloader(host, *phone_, turn, {});
-        return true;
-      });
-    });
+    address_ =
+        value_of(server_.listen({.wire = wire, .host = "127.0.0.1", .port = 0, .serial = {}}));
   }
-  WirePhoneServed(const WirePhoneServed&) = delete;
-  WirePhoneServed& operator=(const WirePhoneServed&) = delete;
-  ~WirePhoneServed() {
-    stop_.request_stop();
-    thread_.join();
-  }
-  std::mutex turn;
   SimulatedPhone& phone() { return *phone_; }
   const PhoneAddress& address() const { return address_; }
   FastbootPhone client() { return FastbootPhone({address_}, {}, kWaits); }
 
  private:
-  std::stop_source stop_;
   std::unique_ptr<SimulatedPhone> phone_;
-  std::unique_ptr<Listener> listener_;
   PhoneAddress address_;
-  std::thread thread_;
+  PhoneServer server_{*phone_, {}};
+
+ public:
+  std::mutex& turn = server_.turn;
 };
 
 /// Hands on a phone that a host talks to: one at a time.

@@ -7,15 +7,15 @@
 
 namespace wexlo {
 
-/// Talks with one host until the link ends. @return false: no further host shall be heard
-using Attend = std::function<bool(Link& host)>;
+/// Talks with one host until the link ends.
+using Attend = std::function<void(Link& host)>;
 
 class Listener {
  public:
   virtual ~Listener() = default;
   [[nodiscard]] virtual std::uint16_t port() const = 0;
-  /// Hears hosts until a stop is asked for, or `attend` wants no more of them.
-  /// Errors: Interrupted, Io.
+  /// Hears hosts, one after the other, until a stop is asked for: it ends with an error then.
+  /// Errors: Interrupted, LinkLost (the socket failed).
   [[nodiscard]] virtual Status run(const Attend& attend) = 0;
 };
 

@@ -6,24 +6,18 @@ namespace {
 
 using asio::ip::tcp;
 
-Error cannot_listen(const asio::error_code& why, const PhoneAddress& address) {
-  return {.code = ErrorCode::Io,
-          .message = "cannot listen there",
-          .file = address_text(address),
-          .found = why.message(),
-          .hint = "Is the port taken, or the name not this machine's? Try another port."};
-}
-
 class TcpListener final : public Listener {
  public:
   TcpListener(const PhoneAddress& address, milliseconds silence, const Context& context)
-      : address_(address), context_(context), acceptor_(io_) {
+      : address_(address),
+        context_(context),
+        waiter_(address_text(address), context),
+        acceptor_(waiter_.io()) {
     patience_.connect = patience_.reply = silence;
   }
 
   Status open() {
-    Waiter waiter(address_text(address_), context_);
-    WEXLO_TRY(const auto places, waiter.places_of<tcp>(address_));
+    WEXLO_TRY(const auto places, waiter_.places_of<tcp>(address_));
     const tcp::endpoint at = places.begin()->endpoint();
     asio::error_code failed;
     acceptor_.open(at.protocol(), failed);
@@ -43,39 +37,27 @@ class TcpListener final : public Listener {
       WEXLO_CHECK(accept(stream));
       // One that does not greet is no host.
       if (!stream.shake_hands()) continue;
-      if (!attend(stream)) return {};
+      attend(stream);
     }
   }
 
  private:
   Status accept(TcpStream& stream) {
-    constexpr milliseconds kSlice{10};
-    bool done = false;
-    asio::error_code failed;
-    acceptor_.async_accept(stream.socket(), [&](const asio::error_code& code) {
-      done = true;
-      failed = code;
-    });
-    Status going = check_stop(context_);
-    while (!done && going) {
-      io_.restart();
-      io_.run_for(kSlice);
-      going = check_stop(context_);
+    constexpr milliseconds kWhile{60'000};
+    for (;;) {
+      WEXLO_TRY(const bool came, waiter_.wait(
+                                     [&](auto handler) {
+                                       acceptor_.async_accept(stream.socket(), std::move(handler));
+                                     },
+                                     [&] { acceptor_.cancel(); }, kWhile));
+      if (came) return {};
     }
-    if (!done) {
-      acceptor_.cancel();
-      io_.restart();
-      io_.run();
-    }
-    if (!going) return going;
-    if (failed) return fail(cannot_listen(failed, address_));
-    return {};
   }
 
   PhoneAddress address_;
   Context context_;
   Patience patience_;
-  asio::io_context io_;
+  Waiter waiter_;
   tcp::acceptor acceptor_;
 };
 

@@ -28,12 +28,7 @@ class UdpListener final : public Listener, private Link {
     socket_.open(at.protocol(), failed);
     if (!failed) socket_.bind(at, failed);
     if (!failed) address_.port = socket_.local_endpoint(failed).port();
-    if (failed)
-      return fail({.code = ErrorCode::Io,
-                   .message = "cannot listen there",
-                   .file = address_text(address_),
-                   .found = failed.message(),
-                   .hint = "Is the port taken, or the name not this machine's? Try another port."});
+    if (failed) return fail(cannot_listen(failed, address_));
     return {};
   }
 
@@ -50,7 +45,7 @@ class UdpListener final : public Listener, private Link {
       }
       begun_ = false;
       waiting_.clear();
-      if (!attend(*this)) return {};
+      attend(*this);
     }
   }
 

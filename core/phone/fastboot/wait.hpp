@@ -12,6 +12,14 @@
 
 namespace wexlo {
 
+[[nodiscard]] inline Error cannot_listen(const asio::error_code& why, const PhoneAddress& address) {
+  return {.code = ErrorCode::Io,
+          .message = "cannot listen there",
+          .file = address_text(address),
+          .found = why.message(),
+          .hint = "Is the port taken, or the name not this machine's? Try another port."};
+}
+
 class Waiter {
  public:
   Waiter(std::string where, Context context)
@@ -35,7 +43,7 @@ class Waiter {
   /// @return whether it was done in time. Errors: LinkLost, Interrupted.
   template <class Start, class Cancel>
   [[nodiscard]] Result<bool> wait(Start start, Cancel cancel, milliseconds limit) {
-    constexpr milliseconds kSlice{100};
+    constexpr milliseconds kSlice{20};
     bool done = false;
     asio::error_code result;
     start([&](const asio::error_code& code) {

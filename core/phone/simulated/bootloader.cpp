@@ -31,17 +31,16 @@ class BootloaderSide {
                  const std::function<void()>& told)
       : host_(host), phone_(phone), turn_(turn), told_(told), mode_(phone.mode()) {}
 
-  Talked run() {
+  void run() {
     for (;;) {
       const auto message = host_.receive();
-      if (!message) return Talked::HostLeft;
+      if (!message) return;
       const std::lock_guard mine(turn_);
       // Another host may have sent it elsewhere.
-      if (phone_.mode() != mode_) return Talked::PhoneLeft;
+      if (phone_.mode() != mode_) return;
       const Status answered = answer(std::string(as_text(*message)));
       if (told_) told_();
-      if (!answered) return Talked::HostLeft;
-      if (phone_.mode() != mode_) return Talked::PhoneLeft;
+      if (!answered || phone_.mode() != mode_) return;
     }
   }
 
@@ -103,14 +102,10 @@ class BootloaderSide {
     return *value ? say(ReplyWord::Okay, **value) : say(ReplyWord::Fail, "unknown variable");
   }
 
-  Status download(const std::string& command, const std::string& digits) {
+  Status download(const std::string&, const std::string& digits) {
     const auto size = parse_hex(digits);
-    if (const auto fault = phone_.faults.command(command)) {
-      if (*fault == FaultKind::DeadCable) return gone();
-      return say(ReplyWord::Fail, "command not allowed");
-    }
-    if (!size || *size == 0) return say(ReplyWord::Fail, "no size that can be read");
-    if (*size > phone_.state.download_limit) return say(ReplyWord::Fail, "too large");
+    if (!size) return say(ReplyWord::Fail, "no size that can be read");
+    if (const auto taken = phone_.may_download(*size); !taken) return outcome(taken);
     staged_.reset();
     WEXLO_TRY(const auto room, phone_.store().stage(*size));
     WEXLO_CHECK(say(ReplyWord::Data, fmt::format("{:08x}", *size)));
@@ -205,61 +200,35 @@ class BootloaderSide {
     return outcome(phone_.update_super(name, staged_));
   }
 
-  Status snapshot(const std::string&, const std::string& what) {
-    if (what == "cancel") return outcome(phone_.cancel_update());
-    if (what == "merge") {
-      phone_.state.update = UpdateState::None;
-      return say(ReplyWord::Okay, "");
-    }
-    return say(ReplyWord::Fail, "unknown command");
+  Status snapshot(const std::string&, const std::string& how) {
+    return outcome(phone_.end_update(how));
   }
 
   Status flashing(const std::string&, const std::string& what) {
     if (what == "unlock") return outcome(phone_.flashing_lock(false));
     if (what == "lock") return outcome(phone_.flashing_lock(true));
     if (what == "get_unlock_ability") return say(ReplyWord::Okay, "1");
-    if (what == "unlock_critical" || what == "lock_critical") {
-      phone_.state.critical_locked = what == "lock_critical";
-      return say(ReplyWord::Okay, "");
-    }
+    if (what == "unlock_critical") return outcome(phone_.lock_critical(false));
+    if (what == "lock_critical") return outcome(phone_.lock_critical(true));
     return say(ReplyWord::Fail, "unknown command");
   }
 
-  /// It answers, and is gone.
   Status leave(const std::string& command, const std::string&) {
     const PhoneMode to = command == "reboot-bootloader" ? PhoneMode::Bootloader
                          : command == "reboot-fastboot" ? PhoneMode::Userspace
                                                         : PhoneMode::Recovery;
-    if (to == PhoneMode::Userspace && !phone_.has_userspace())
-      return say(ReplyWord::Fail, "unknown command");
-    if (const auto fault = phone_.faults.command(command)) {
-      if (*fault == FaultKind::DeadCable) return gone();
-      return say(ReplyWord::Fail, "command not allowed");
-    }
-    const bool silent = phone_.faults.loses_reply(command);
-    if (!silent) WEXLO_CHECK(say(ReplyWord::Okay, ""));
-    phone_.bring(to);
+    if (auto left = phone_.reboot(to, okay_); !left) return outcome(left);
     // The same mode again is another conversation, too.
-    return to == mode_ || silent ? gone() : Status();
+    return to == mode_ ? gone() : Status();
   }
-  Status restart(const std::string& command, const std::string&) {
-    if (const auto fault = phone_.faults.command(command)) {
-      if (*fault == FaultKind::DeadCable) return gone();
-      return say(ReplyWord::Fail, "command not allowed");
-    }
-    WEXLO_CHECK(say(ReplyWord::Okay, ""));
-    phone_.bring(PhoneMode::System);
-    return {};
+  Status restart(const std::string&, const std::string&) {
+    const auto left = phone_.reboot(PhoneMode::System, okay_);
+    return left ? left : outcome(left);
   }
   Status boot(const std::string&, const std::string&) {
     if (staged_ == nullptr) return say(ReplyWord::Fail, "nothing was sent");
-    if (phone_.state.locked) return say(ReplyWord::Fail, "not allowed: the bootloader is locked");
-    if (phone_.mode() != PhoneMode::Bootloader)
-      return say(ReplyWord::Fail, "only the bootloader starts an image");
-    WEXLO_CHECK(say(ReplyWord::Okay, ""));
-    phone_.state.mode = PhoneMode::System;
-    if (phone_.on_start) phone_.on_start(staged_);
-    return {};
+    const auto started = phone_.start_once(staged_, okay_);
+    return started ? started : outcome(started);
   }
 
   Link& host_;
@@ -268,13 +237,15 @@ class BootloaderSide {
   const std::function<void()>& told_;
   PhoneMode mode_;
   SourcePtr staged_;
+  /// The phone has taken an order, and is about to go.
+  const SimulatedPhone::Answer okay_ = [this] { return say(ReplyWord::Okay, ""); };
 };
 
 }  // namespace
 
-Talked serve_bootloader(Link& host, SimulatedPhone& phone, std::mutex& turn,
-                        const std::function<void()>& told) {
-  return BootloaderSide(host, phone, turn, told).run();
+void serve_bootloader(Link& host, SimulatedPhone& phone, std::mutex& turn,
+                      const std::function<void()>& told) {
+  BootloaderSide(host, phone, turn, told).run();
 }
 
 }  // namespace wexlo

@@ -8,16 +8,10 @@
 
 namespace wexlo {
 
-/// How a conversation ended.
-enum class Talked {
-  HostLeft,   ///< or the link was lost
-  PhoneLeft,  ///< it went into another mode
-};
-
 /// Answers a host until the link ends, or the phone leaves the mode that the host called it in.
 /// @param turn  taken for each command: several hosts may call, one is answered at a time
 /// @param told  after each command that was done, e.g. to keep the phone's state; may be empty
-[[nodiscard]] Talked serve_bootloader(Link& host, SimulatedPhone& phone, std::mutex& turn,
-                                      const std::function<void()>& told);
+void serve_bootloader(Link& host, SimulatedPhone& phone, std::mutex& turn,
+                      const std::function<void()>& told);
 
 }  // namespace wexlo

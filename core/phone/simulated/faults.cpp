@@ -10,6 +10,14 @@
 namespace wexlo {
 namespace {
 
+struct FaultRow {
+  FaultKind kind;
+  std::string_view word;
+  std::string_view value;  ///< what stands behind `=`: "BYTES"; empty: nothing
+  bool lasting;            ///< false: it happens once
+  std::string_view about;
+};
+
 constexpr FaultRow kRows[] = {
     {FaultKind::LinkDrops, "drop", "BYTES", false,
      "The link drops once so many bytes were sent to the phone."},
@@ -30,6 +38,10 @@ const FaultRow& row_of(FaultKind kind) {
   return *std::ranges::find(kRows, kind, &FaultRow::kind);
 }
 
+std::string fault_form(const FaultRow& row) {
+  return row.value.empty() ? std::string(row.word) : fmt::format("{}={}", row.word, row.value);
+}
+
 Error no_fault(std::string_view text, std::string expected) {
   return {.code = ErrorCode::Usage,
           .message = "there is no such fault",
@@ -39,8 +51,18 @@ Error no_fault(std::string_view text, std::string expected) {
 
 }  // namespace
 
-std::span<const FaultRow> fault_rows() {
-  return kRows;
+std::string fault_forms() {
+  std::string out;
+  for (const FaultRow& one : kRows)
+    out += (out.empty() ? "" : ", ") + fault_form(one);
+  return out;
+}
+
+std::string fault_help() {
+  std::string out;
+  for (const FaultRow& one : kRows)
+    out += fmt::format("  {:<22}{}\n", fault_form(one), one.about);
+  return out;
 }
 
 Result<Fault> parse_fault(std::string_view text) {
@@ -51,13 +73,12 @@ Result<Fault> parse_fault(std::string_view text) {
     std::vector<std::string> words;
     for (const FaultRow& one : kRows)
       words.emplace_back(one.word);
-    Error why = no_fault(text, fmt::format("{}", fmt::join(words, ", ")));
+    Error why = no_fault(text, fault_forms());
     why.hint = did_you_mean(std::string(word), words);
     return fail(std::move(why));
   }
   const std::string_view value = mark == text.npos ? "" : text.substr(mark + 1);
-  const std::string form =
-      row->value.empty() ? std::string(row->word) : fmt::format("{}={}", row->word, row->value);
+  const std::string form = fault_form(*row);
   if (value.empty() != row->value.empty() || (mark != text.npos && value.empty()))
     return fail(no_fault(text, form));
   Fault out{.kind = row->kind, .what = std::string(value)};

@@ -3,7 +3,6 @@
 
 #include <cstdint>
 #include <optional>
-#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -23,14 +22,10 @@ enum class FaultKind {
   LowBattery,
 };
 
-struct FaultRow {
-  FaultKind kind;
-  std::string_view word;   ///< "drop", for --fault
-  std::string_view value;  ///< what stands behind `=`: "BYTES"; empty: nothing
-  bool lasting;            ///< false: it happens once
-  std::string_view about;
-};
-[[nodiscard]] std::span<const FaultRow> fault_rows();
+/// How each is asked for, with commas between: "drop=BYTES, refuse=COMMAND, …".
+[[nodiscard]] std::string fault_forms();
+/// A line each, with what it does.
+[[nodiscard]] std::string fault_help();
 
 struct Fault {
   FaultKind kind = FaultKind::LinkDrops;

@@ -4,13 +4,10 @@
 
 #include <algorithm>
 
-#include "base/contains.hpp"
 #include "image/partitions.hpp"
 
 namespace wexlo {
 namespace {
-
-constexpr const char* kSuper = "super";
 
 std::unexpected<Error> refuse(std::string message) {
   return fail({.code = ErrorCode::PhoneRefused, .message = std::move(message)});
@@ -24,6 +21,21 @@ Error by_hand(PhoneMode now, PhoneMode wanted) {
   return {.code = ErrorCode::Unsupported,
           .message = fmt::format("no command brings the phone from {} to {}: its keys do",
                                  phone_mode_word(now), phone_mode_word(wanted))};
+}
+
+std::string_view reboot_command(PhoneMode mode) {
+  switch (mode) {
+    case PhoneMode::Bootloader: return "reboot-bootloader";
+    case PhoneMode::Userspace: return "reboot-fastboot";
+    case PhoneMode::Recovery: return "reboot-recovery";
+    default: return "reboot";
+  }
+}
+
+/// The link ends with it: whether the answer was heard makes no difference.
+Status heard(Status answered) {
+  if (!answered && answered.error().code == ErrorCode::ReplyLost) return {};
+  return answered;
 }
 
 }  // namespace
@@ -47,7 +59,7 @@ Status SimulatedPhone::answers() const {
   return refuse(fmt::format("nothing answers: the phone is in {}", phone_mode_word(state.mode)));
 }
 
-Status SimulatedPhone::begin(const std::string& command) {
+Status SimulatedPhone::begin(std::string_view command) {
   WEXLO_CHECK(check_stop(context_));
   WEXLO_CHECK(answers());
   const auto fault = faults.command(command);
@@ -56,8 +68,8 @@ Status SimulatedPhone::begin(const std::string& command) {
   return fail({.code = ErrorCode::LinkLost, .message = "nothing is heard of the phone"});
 }
 
-Status SimulatedPhone::end(const std::string& command) {
-  if (!faults.loses_reply(command)) return {};
+Status SimulatedPhone::end(std::string_view command, const Answer& answer) {
+  if (!faults.loses_reply(command)) return answer ? answer() : Status();
   return fail(
       {.code = ErrorCode::ReplyLost, .message = fmt::format("the answer to {} was lost", command)});
 }
@@ -74,21 +86,28 @@ Status SimulatedPhone::enter(PhoneMode mode) {
   if (!on_the_wire(state.mode) || mode == PhoneMode::Download)
     return fail(by_hand(state.mode, mode));
   if (mode == PhoneMode::System) return restart();
-  const std::string command = mode == PhoneMode::Bootloader  ? "reboot-bootloader"
-                              : mode == PhoneMode::Userspace ? "reboot-fastboot"
-                                                             : "reboot-recovery";
+  return heard(reboot(mode, {}));
+}
+
+Status SimulatedPhone::reboot(PhoneMode mode, const Answer& answer) {
+  const std::string_view command = reboot_command(mode);
   WEXLO_CHECK(begin(command));
+  if (mode == PhoneMode::Userspace && !has_userspace()) return refuse("unknown command");
+  Status answered = end(command, answer);
   bring(mode);
-  // Whether its answer was heard makes no difference: the link ends with it.
-  (void)end(command);
-  return {};
+  return answered;
+}
+
+Status SimulatedPhone::may_download(std::uint64_t size) {
+  WEXLO_CHECK(begin(fmt::format("download:{:08x}", size)));
+  if (size == 0) return refuse("nothing is to be sent");
+  if (size <= state.download_limit) return {};
+  return refuse(
+      fmt::format("{} bytes are more than one download takes: {}", size, state.download_limit));
 }
 
 Status SimulatedPhone::transfer(std::uint64_t size) {
-  WEXLO_CHECK(begin(fmt::format("download:{:08x}", size)));
-  if (size > state.download_limit)
-    return refuse(
-        fmt::format("{} bytes are more than one download takes: {}", size, state.download_limit));
+  WEXLO_CHECK(may_download(size));
   if (!faults.data(size)) return {};
   return fail({.code = ErrorCode::LinkLost, .message = "the link dropped while a file was sent"});
 }
@@ -122,52 +141,6 @@ Status SimulatedPhone::flash(const std::string& partition, const PhoneFile& file
   return end(command);
 }
 
-Status SimulatedPhone::put(const std::string& partition, const WrittenImage& image) {
-  std::vector<Put> puts;
-  for (const ByteRange& range : image.given)
-    for (std::uint64_t at = range.begin; at < range.end;) {
-      WEXLO_TRY(const Stretch stretch, image.image->stretch_at(at));
-      const std::uint64_t size = std::min(stretch.size, range.end - at);
-      puts.push_back({at, size, stretch.hole ? nullptr : image.image, at});
-      at += size;
-    }
-  return put_raw(partition, std::move(puts));
-}
-
-/// A logical partition's bytes lie in super, wherever its extents are.
-Status SimulatedPhone::put_raw(const std::string& partition, std::vector<Put> puts) {
-  if (partition == kSuper) super_.reset();
-  if (without_slot(partition) == "recovery") state.recovery_ran = false;
-  if (!is_logical(partition)) return store_->put(partition, puts);
-  std::vector<Put> mapped;
-  std::uint64_t begin = 0;
-  for (const ByteRange& extent : super()->find(partition)->extents) {
-    const std::uint64_t end = begin + (extent.end - extent.begin);
-    for (const Put& one : puts) {
-      const std::uint64_t from = std::max(one.at, begin), to = std::min(one.at + one.size, end);
-      if (from >= to) continue;
-      mapped.push_back(
-          {extent.begin + (from - begin), to - from, one.source, one.from + (from - one.at)});
-    }
-    begin = end;
-  }
-  return store_->put(kSuper, mapped);
-}
-
-/// One block of what was written becomes another.
-Status SimulatedPhone::spoil(const std::string& partition, const WrittenImage& image) {
-  constexpr std::uint64_t kBlock = 4096;
-  if (image.given.empty()) return {};
-  const ByteRange& range = image.given.back();
-  const std::uint64_t at = range.begin + (range.end - range.begin) / 2 / kBlock * kBlock;
-  Bytes block(static_cast<std::size_t>(std::min(kBlock, range.end - at)));
-  WEXLO_CHECK(image.image->read_at(at, block));
-  for (std::byte& one : block)
-    one ^= std::byte{0x5A};
-  const std::uint64_t size = block.size();
-  return put_raw(partition, {{at, size, open_memory(Blob(std::move(block)), "a bad block"), 0}});
-}
-
 Result<std::optional<bool>> SimulatedPhone::holds(const std::string& partition,
                                                   const PhoneFile& file) {
   WEXLO_CHECK(answers());
@@ -196,12 +169,18 @@ Result<SourcePtr> SimulatedPhone::give_back(const std::string& partition) {
 
 Status SimulatedPhone::start(const PhoneFile& file) {
   WEXLO_CHECK(transfer(file.bytes->size()));
-  WEXLO_CHECK(begin("boot"));
+  return heard(start_once(file.bytes, {}));
+}
+
+Status SimulatedPhone::start_once(const SourcePtr& image, const Answer& answer) {
+  constexpr std::string_view kCommand = "boot";
+  WEXLO_CHECK(begin(kCommand));
   WEXLO_CHECK(check_unlocked("starting an image"));
   if (state.mode != PhoneMode::Bootloader) return refuse("only the bootloader starts an image");
+  Status answered = end(kCommand, answer);
   state.mode = PhoneMode::System;
-  if (on_start) on_start(file.bytes);
-  return {};
+  if (on_start) on_start(image);
+  return answered;
 }
 
 Status SimulatedPhone::erase(const std::string& partition) {
@@ -231,8 +210,13 @@ Status SimulatedPhone::choose_slot(const std::string& slot) {
 }
 
 Status SimulatedPhone::cancel_update() {
-  const std::string command = "snapshot-update:cancel";
+  return end_update("cancel");
+}
+
+Status SimulatedPhone::end_update(const std::string& how) {
+  const std::string command = "snapshot-update:" + how;
   WEXLO_CHECK(begin(command));
+  if (how != "cancel" && how != "merge") return refuse("unknown command");
   state.update = UpdateState::None;
   return end(command);
 }
@@ -244,16 +228,6 @@ Status SimulatedPhone::check_logical(const std::string& partition, bool there) {
   if (is_logical(partition) == there) return {};
   return refuse(
       fmt::format("{} is {}", partition, there ? "no logical partition" : "there already"));
-}
-
-SuperEdit* SimulatedPhone::super() {
-  if (super_ || no_super_) return super_ ? &*super_ : nullptr;
-  const auto source = store_->read(kSuper);
-  auto read = source ? SuperEdit::read(**source) : Result<SuperEdit>(fail(source.error()));
-  // A phone without super has none as long as nothing is written there.
-  no_super_ = !source;
-  if (read) super_ = std::move(*read);
-  return super_ ? &*super_ : nullptr;
 }
 
 Status SimulatedPhone::change_super(const std::function<Status(SuperEdit&)>& change) {
@@ -319,9 +293,7 @@ Status SimulatedPhone::drop_logical(const std::string& partition) {
 
 Status SimulatedPhone::restart() {
   if (!on_the_wire(state.mode)) return fail(by_hand(state.mode, PhoneMode::System));
-  WEXLO_CHECK(begin("reboot"));
-  bring(PhoneMode::System);
-  return {};
+  return heard(reboot(PhoneMode::System, {}));
 }
 
 Status SimulatedPhone::flashing_lock(bool lock) {
@@ -329,6 +301,13 @@ Status SimulatedPhone::flashing_lock(bool lock) {
   WEXLO_CHECK(begin(command));
   if (state.locked == lock) return refuse(lock ? "already locked" : "already unlocked");
   set_locked(lock);
+  return end(command);
+}
+
+Status SimulatedPhone::lock_critical(bool lock) {
+  const std::string command = lock ? "flashing lock_critical" : "flashing unlock_critical";
+  WEXLO_CHECK(begin(command));
+  state.critical_locked = lock;
   return end(command);
 }
 
@@ -347,54 +326,6 @@ void SimulatedPhone::set_locked(bool locked) {
 
 void SimulatedPhone::wipe_data() {
   state.data = {.wiped = true, .bound_to = {}};
-}
-
-Result<SourcePtr> SimulatedPhone::content(const std::string& partition) {
-  if (!is_logical(partition)) return store_->read(partition);
-  WEXLO_TRY(const SourcePtr whole, store_->read(kSuper));
-  std::vector<Piece> pieces;
-  for (const ByteRange& extent : super()->find(partition)->extents)
-    pieces.push_back({whole, extent.begin, extent.end - extent.begin});
-  return open_joined(std::move(pieces), partition);
-}
-
-Status SimulatedPhone::replace(const std::string& partition, const SourcePtr& image) {
-  const auto room = size_of(partition);
-  if (!room)
-    return fail({.code = ErrorCode::NotFound, .message = fmt::format("there is no {}", partition)});
-  WEXLO_TRY(const WrittenImage written, as_written(image, context_));
-  if (written.end() > *room)
-    return fail({.code = ErrorCode::DoesNotFit,
-                 .message = fmt::format("the image of {} is larger than the partition", partition),
-                 .expected = fmt::format("at most {} bytes", *room),
-                 .found = fmt::format("{} bytes", written.end())});
-  state.written.insert(partition);
-  return put(partition, written);
-}
-
-bool SimulatedPhone::is_logical(const std::string& partition) {
-  return super() != nullptr && super()->find(partition) != nullptr;
-}
-
-std::optional<std::uint64_t> SimulatedPhone::size_of(const std::string& partition) {
-  if (is_logical(partition)) return super()->find(partition)->size();
-  return store_->size_of(partition);
-}
-
-std::string SimulatedPhone::full_name(const std::string& partition) {
-  for (const std::string& one : {partition, partition + "_" + state.slot})
-    if (size_of(one)) return one;
-  return {};
-}
-
-std::vector<std::string> SimulatedPhone::partitions() {
-  std::vector<std::string> out;
-  for (const auto& [name, size] : store_->sizes())
-    out.push_back(name);
-  if (super() != nullptr)
-    for (const SuperEdit::Row& one : super()->partitions())
-      out.push_back(one.name);
-  return out;
 }
 
 }  // namespace wexlo

@@ -40,6 +40,18 @@ class SimulatedPhone final : public Phone {
   [[nodiscard]] Status drop_logical(const std::string& partition) override;
   [[nodiscard]] Status restart() override;
 
+  // The same for a server, which sends the phone's answers on.
+  /// Called once the phone has taken an order, before it goes; empty: nobody has to be told.
+  using Answer = std::function<Status()>;
+  /// Goes into a mode, or starts the system. Errors besides: ReplyLost, those of `answer`; it is in
+  /// that mode then.
+  [[nodiscard]] Status reboot(PhoneMode mode, const Answer& answer);
+  /// Starts an image that was sent before, once. Errors: as reboot.
+  [[nodiscard]] Status start_once(const SourcePtr& image, const Answer& answer);
+  /// Whether so many bytes may be sent.
+  [[nodiscard]] Status may_download(std::uint64_t size);
+  /// @param how  "cancel" or "merge"
+  [[nodiscard]] Status end_update(const std::string& how);
   /// All that it tells: name and value.
   [[nodiscard]] std::vector<std::pair<std::string, std::string>> variables();
   /// Writes bytes that were sent before. @param partition  with or without its slot
@@ -53,6 +65,8 @@ class SimulatedPhone final : public Phone {
   [[nodiscard]] Result<SourcePtr> give_back(const std::string& partition);
   /// What the bootloader is told with `flashing lock` and `unlock`: either erases the user's data.
   [[nodiscard]] Status flashing_lock(bool lock);
+  /// The same for its critical partitions; no data is lost.
+  [[nodiscard]] Status lock_critical(bool lock);
 
   // What people do with it by hand, over no wire.
   void bring(PhoneMode mode);  ///< by its keys; into the system: it is started
@@ -76,14 +90,15 @@ class SimulatedPhone final : public Phone {
   [[nodiscard]] SlotMarks marks_of(const std::string& slot) const;
 
  private:
-  [[nodiscard]] Status begin(const std::string& command);
-  [[nodiscard]] Status end(const std::string& command);
+  static constexpr const char* kSuper = "super";
+  [[nodiscard]] Status begin(std::string_view command);
+  [[nodiscard]] Status end(std::string_view command, const Answer& answer = {});
   [[nodiscard]] Status answers() const;
   [[nodiscard]] Status check_unlocked(std::string_view what) const;
   [[nodiscard]] Status check_logical(const std::string& partition, bool there);
   [[nodiscard]] Status transfer(std::uint64_t size);
   [[nodiscard]] Status put(const std::string& partition, const WrittenImage& image);
-  [[nodiscard]] Status put_raw(const std::string& partition, std::vector<Put> puts);
+  [[nodiscard]] Status put_raw(const std::string& partition, const std::vector<Put>& puts);
   [[nodiscard]] Status spoil(const std::string& partition, const WrittenImage& image);
   [[nodiscard]] Status change_super(const std::function<Status(SuperEdit&)>& change);
   [[nodiscard]] SuperEdit* super();
