@@ -96,24 +96,14 @@ class BenchPhone {
     std::vector<LogicalPartition> rows;
     if (sheet_ != nullptr) rows = sheet_->logical;
     const std::string slot = state_.slotted ? "_" + state_.slot : "";
-    std::uint64_t taken = 0;
     for (const auto& [name, source] : logical_) {
       const std::string full = slot_suffix(name).empty() ? name + slot : name;
       if (!contains(rows, full, &LogicalPartition::name)) rows.push_back({full, source->size()});
     }
     if (rows.empty()) return {};
-    for (const LogicalPartition& one : rows)
-      taken += align_up(one.size, kMiB);
     const std::uint64_t told = sheet_ == nullptr ? 0 : sheet_->number("super.size").value_or(0);
-    std::vector<SuperEdit::GroupRow> groups;
-    if (sheet_ != nullptr) groups = group_rows(sheet_->groups, rows);
-    const std::uint64_t size = std::max(told, kMiB + taken);
-    SuperEdit tables = SuperEdit::make(size, std::move(groups));
-    for (const LogicalPartition& one : rows)
-      WEXLO_CHECK(tables.create(one.name, one.group, one.size));
-    WEXLO_CHECK(store_.add("super", size));
-    const Blob head(tables.head());
-    WEXLO_CHECK(store_.put("super", {{0, head.size(), open_memory(head, "super"), 0}}));
+    const auto groups = sheet_ == nullptr ? std::vector<LogicalGroup>{} : sheet_->groups;
+    WEXLO_TRY(const SuperEdit tables, add_super(store_, told, groups, rows));
     return fill(tables, slot);
   }
 
@@ -140,8 +130,6 @@ class BenchPhone {
   std::vector<std::pair<std::string, SourcePtr>> logical_;
 };
 
-}  // namespace
-
 std::vector<SuperEdit::GroupRow> group_rows(const std::vector<LogicalGroup>& groups,
                                             const std::vector<LogicalPartition>& partitions) {
   std::vector<SuperEdit::GroupRow> out;
@@ -153,6 +141,24 @@ std::vector<SuperEdit::GroupRow> group_rows(const std::vector<LogicalGroup>& gro
     out.push_back({one.name, one.size == 0 ? 0 : std::max(one.size, taken)});
   }
   return out;
+}
+
+}  // namespace
+
+Result<SuperEdit> add_super(PartitionStore& store, std::uint64_t told,
+                            const std::vector<LogicalGroup>& groups,
+                            const std::vector<LogicalPartition>& partitions) {
+  std::uint64_t least = kMiB;  // its tables
+  for (const LogicalPartition& one : partitions)
+    least += align_up(one.size, kMiB);
+  const std::uint64_t size = std::max(told, least);
+  SuperEdit tables = SuperEdit::make(size, group_rows(groups, partitions));
+  for (const LogicalPartition& one : partitions)
+    WEXLO_CHECK(tables.create(one.name, one.group, one.size));
+  WEXLO_CHECK(store.add("super", size));
+  const Blob head(tables.head());
+  WEXLO_CHECK(store.put("super", {{0, head.size(), open_memory(head, "super"), 0}}));
+  return tables;
 }
 
 PhoneState state_of_sheet(const Sheet& sheet) {

@@ -19,9 +19,13 @@ namespace wexlo {
 [[nodiscard]] Result<PhoneState> fill_bench_phone(PartitionStore& store, const Sheet* sheet,
                                                   const Firmware* firmware, const Context& context);
 
-/// Groups of a super, each with room for what is in it by now, whatever was told.
-[[nodiscard]] std::vector<SuperEdit::GroupRow> group_rows(
-    const std::vector<LogicalGroup>& groups, const std::vector<LogicalPartition>& partitions);
+/// Adds a super with these logical partitions, empty: only its tables are written. Each group gets
+/// room for what is in it by now, whatever was told.
+/// @param told  bytes of the super; less than what its tables and partitions take counts as that
+/// Errors: those of the store and of SuperEdit::create().
+[[nodiscard]] Result<SuperEdit> add_super(PartitionStore& store, std::uint64_t told,
+                                          const std::vector<LogicalGroup>& groups,
+                                          const std::vector<LogicalPartition>& partitions);
 
 /// Keeps what only a phone as a whole tells: the key that it trusts, the level of its data.
 void take_in_hand(SimulatedPhone& phone, const StockState& stock);

@@ -80,17 +80,14 @@ class KitPhoneMaker {
   Status make_super() {
     if (in_.super == nullptr) return {};
     const SuperFacts& facts = in_.super->before;
-    std::uint64_t taken = 0;
-    for (const LogicalPartition& one : facts.partitions)
-      taken += align_up(one.size, kTables);
-    const std::uint64_t size = facts.size != 0 ? facts.size : taken + kFree;
-    std::vector<SuperEdit::GroupRow> groups = group_rows(facts.groups, facts.partitions);
-    SuperEdit tables = SuperEdit::make(kTables + std::max(size, taken), std::move(groups));
-    for (const LogicalPartition& one : facts.partitions)
-      WEXLO_CHECK(tables.create(one.name, one.group, one.size));
-    WEXLO_CHECK(store_->add("super", kTables + std::max(size, taken)));
-    const Blob head(tables.head());
-    return store_->put("super", {{0, head.size(), open_memory(head, "super"), 0}});
+    std::uint64_t size = facts.size;
+    if (size == 0) {
+      size = kTables + kFree;
+      for (const LogicalPartition& one : facts.partitions)
+        size += align_up(one.size, kTables);
+    }
+    WEXLO_CHECK(add_super(*store_, size, facts.groups, facts.partitions));
+    return {};
   }
 
   /// The stock contents of what will be written.
