@@ -46,7 +46,8 @@ class Desk final : public FlashDesk {
     const auto* want = step.get<act::Expect>();
     say(fmt::format("{:>3}/{} {}{}", index + 1, steps_, want == nullptr ? "" : "Check ",
                     want == nullptr ? step_title(step) : expectation(*want)));
-    if (step.is<act::Write>() || want == nullptr) say("\n");
+    // What was found follows on the same line.
+    if (want == nullptr) say("\n");
   }
   void ended(const Step& step, const PlayedStep& played) override {
     if (session_.before_output) session_.before_output();
@@ -54,6 +55,11 @@ class Desk final : public FlashDesk {
     say(fmt::format("{}{}{}\n", step.is<act::Expect>() ? ": " : "        ",
                     outcome_word(played.outcome),
                     played.detail.empty() ? "" : ", " + printable(played.detail)));
+  }
+
+  void phone_says(const std::string& line) override {
+    if (session_.before_output) session_.before_output();
+    if (shows()) say(fmt::format("        the phone: {}\n", printable(line)));
   }
 
   Result<std::string> by_hand(const Step& step, const act::ByHand& task, Phone&) override {
@@ -122,10 +128,12 @@ class Desk final : public FlashDesk {
 };
 
 std::string command_line(const FlashArguments& options, const std::string& more) {
-  std::string out = fmt::format("wexlo flash {}", options.kit);
+  std::string out = "wexlo flash " + shell_word(options.kit);
   for (const std::string& one : options.phones)
-    out += fmt::format(" --phone {}", one);
-  if (!options.log.empty()) out += fmt::format(" --log {}", options.log);
+    out += " --phone " + shell_word(one);
+  if (!options.log.empty()) out += " --log " + shell_word(options.log);
+  for (const std::string& one : options.accept)
+    out += " --accept " + shell_word(one);
   if (options.back && more.find("--back") == more.npos) out += " --back";
   return out + more;
 }

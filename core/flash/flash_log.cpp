@@ -6,11 +6,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <cerrno>
 #include <chrono>
 #include <ctime>
 
-#include "text/json.hpp"
 #include "text/json_read.hpp"
 
 namespace wexlo {
@@ -18,6 +18,10 @@ namespace fs = std::filesystem;
 namespace {
 
 constexpr std::uint64_t kMostLog = 64u << 20;
+
+/// In the order of the enum.
+constexpr std::array<std::string_view, 6> kEvents{"begin", "slot", "step-begins",
+                                                  "phone", "step", "end"};
 
 bool changes(const Step& step) {
   return step.is<act::Write>() || step.is<act::Drop>() || step.is<act::Create>() ||
@@ -57,32 +61,46 @@ class LogReader {
  private:
   Status line(std::string_view text, std::size_t number) {
     WEXLO_TRY(const JsonValue row, parse_json(text, fmt::format("{}, line {}", file_, number)));
-    WEXLO_TRY(const std::string event, row.text("event"));
-    if (event == "begin") return begin(row);
+    WEXLO_TRY(const std::string word, row.text("event"));
+    const auto* const at = std::ranges::find(kEvents, word);
+    if (at == kEvents.end()) return row.wrong("event", "is none of the known");
+    const auto event = static_cast<LogEvent>(at - kEvents.begin());
+    if (event == LogEvent::Begin) return begin(row);
     if (out_.empty()) return row.wrong("event", "stands before a run begins");
-    LoggedRun& run = out_.back();
-    if (event == "slot") {
-      WEXLO_TRY(run.slot, row.text("slot"));
-    } else if (event == "step") {
-      PlayedStep step;
-      WEXLO_TRY(step.id, row.text("id"));
-      WEXLO_TRY(step.detail, row.text_or("detail", ""));
-      WEXLO_TRY(const std::string outcome, row.text("outcome"));
-      const auto read = outcome_of(outcome);
-      if (!read) return row.wrong("outcome", "is none of the known");
-      step.outcome = *read;
-      // What was only begun is told once it ends.
-      if (!run.steps.empty() && run.steps.back().id == step.id && begun_) run.steps.pop_back();
-      begun_ = false;
-      run.steps.push_back(std::move(step));
-    } else if (event == "step-begins") {
-      PlayedStep step{.outcome = StepOutcome::Unknown, .detail = "it was begun"};
-      WEXLO_TRY(step.id, row.text("id"));
-      run.steps.push_back(std::move(step));
-      begun_ = true;
-    } else if (event == "end") {
-      run.ended = true;
+    switch (event) {
+      case LogEvent::Slot: {
+        WEXLO_TRY(out_.back().slot, row.text("slot"));
+        break;
+      }
+      case LogEvent::StepBegins: return step_begins(row, out_.back());
+      case LogEvent::Step: return step(row, out_.back());
+      case LogEvent::End: out_.back().ended = true; break;
+      case LogEvent::Begin:
+      case LogEvent::PhoneSays: break;
     }
+    return {};
+  }
+
+  Status step_begins(const JsonValue& row, LoggedRun& run) {
+    PlayedStep step{.outcome = StepOutcome::Unknown, .detail = "it was begun"};
+    WEXLO_TRY(step.id, row.text("id"));
+    run.steps.push_back(std::move(step));
+    begun_ = true;
+    return {};
+  }
+
+  Status step(const JsonValue& row, LoggedRun& run) {
+    PlayedStep step;
+    WEXLO_TRY(step.id, row.text("id"));
+    WEXLO_TRY(step.detail, row.text_or("detail", ""));
+    WEXLO_TRY(const std::string word, row.text("outcome"));
+    const auto outcome = outcome_of(word);
+    if (!outcome) return row.wrong("outcome", "is none of the known");
+    step.outcome = *outcome;
+    // What was only begun is told once it ends.
+    if (!run.steps.empty() && run.steps.back().id == step.id && begun_) run.steps.pop_back();
+    begun_ = false;
+    run.steps.push_back(std::move(step));
     return {};
   }
 
@@ -107,6 +125,10 @@ class LogReader {
 };
 
 }  // namespace
+
+std::string_view log_event_word(LogEvent event) {
+  return kEvents[static_cast<std::size_t>(event)];
+}
 
 std::string_view direction_word(Direction direction) {
   return direction == Direction::Forward ? "forward" : "back";
@@ -158,7 +180,9 @@ std::set<std::string> changes_made(const std::vector<LoggedRun>& runs, const Pla
 Result<FlashLog> FlashLog::open(const fs::path& file, Clock clock) {
   const int fd = ::open(file.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC, 0644);
   if (fd < 0) return fail(io_error(errno, "cannot write the log", file.string()));
-  return FlashLog(file, fd, std::move(clock));
+  FlashLog out(file, fd, std::move(clock));
+  WEXLO_CHECK(out.drop_cut_line());
+  return out;
 }
 
 FlashLog::FlashLog(FlashLog&& other) noexcept
@@ -170,8 +194,12 @@ FlashLog::~FlashLog() {
   if (fd_ >= 0) ::close(fd_);
 }
 
-Status FlashLog::append(std::string line) {
-  line += '\n';
+/// Beginning with its time and event, which every line has.
+Status FlashLog::append(LogEvent event, std::initializer_list<Json::Member> more) {
+  Json row = {{"time", utc_text(clock_())}, {"event", log_event_word(event)}};
+  for (const auto& [key, value] : more)
+    row[key] = value;
+  const std::string line = row.line() + '\n';
   for (std::string_view left = line; !left.empty();) {
     const ssize_t put = ::write(fd_, left.data(), left.size());
     if (put < 0) return fail(io_error(errno, "cannot write the log", file_.string()));
@@ -183,42 +211,44 @@ Status FlashLog::append(std::string line) {
   return {};
 }
 
+Status FlashLog::drop_cut_line() const {
+  WEXLO_TRY(const SourcePtr source, open_file(file_));
+  WEXLO_TRY(const Blob blob, read_all(*source, kMostLog));
+  const std::string_view text = as_text(blob.view());
+  const std::size_t end = text.rfind('\n');
+  const std::size_t whole = end == text.npos ? 0 : end + 1;
+  if (whole == text.size() || ::ftruncate(fd_, static_cast<off_t>(whole)) == 0) return {};
+  return fail(io_error(errno, "cannot write the log", file_.string()));
+}
+
 Status FlashLog::begin(const LoggedRun& run) {
-  const Json row = {{"time", utc_text(clock_())},
-                    {"event", "begin"},
-                    {"direction", direction_word(run.direction)},
-                    {"address", run.address},
-                    {"serial", run.serial},
-                    {"product", run.product},
-                    {"plan_sha256", run.plan_sha256}};
-  return append(row.line());
+  return append(LogEvent::Begin, {{"direction", direction_word(run.direction)},
+                                  {"address", run.address},
+                                  {"serial", run.serial},
+                                  {"product", run.product},
+                                  {"plan_sha256", run.plan_sha256}});
 }
 
 Status FlashLog::slot(const std::string& letter) {
-  const Json row = {{"time", utc_text(clock_())}, {"event", "slot"}, {"slot", letter}};
-  return append(row.line());
+  return append(LogEvent::Slot, {{"slot", letter}});
 }
 
 Status FlashLog::step_begins(const Step& step) {
-  const Json row = {{"time", utc_text(clock_())}, {"event", "step-begins"}, {"id", step.id}};
-  return append(row.line());
+  return append(LogEvent::StepBegins, {{"id", step.id}});
+}
+
+Status FlashLog::phone_says(const std::string& line) {
+  return append(LogEvent::PhoneSays, {{"text", line}});
 }
 
 Status FlashLog::step(const PlayedStep& played) {
-  const Json row = {{"time", utc_text(clock_())},
-                    {"event", "step"},
-                    {"id", played.id},
-                    {"outcome", outcome_word(played.outcome)},
-                    {"detail", played.detail}};
-  return append(row.line());
+  return append(
+      LogEvent::Step,
+      {{"id", played.id}, {"outcome", outcome_word(played.outcome)}, {"detail", played.detail}});
 }
 
 Status FlashLog::end(bool done, const std::string& reason) {
-  const Json row = {{"time", utc_text(clock_())},
-                    {"event", "end"},
-                    {"state", done ? "done" : "stopped"},
-                    {"reason", reason}};
-  return append(row.line());
+  return append(LogEvent::End, {{"state", done ? "done" : "stopped"}, {"reason", reason}});
 }
 
 }  // namespace wexlo

@@ -1,12 +1,13 @@
 #pragma once
 /// flash-log.jsonl: what was done to a phone, a line an event, appended and never rewritten. Times
-/// are of this machine, in UTC. docs/formats/flash-log.md.
+/// are of this machine, in UTC. docs/flash.md, docs/schema/file-flash-log.json.
 
 #include <filesystem>
 #include <functional>
 #include <set>
 
 #include "flash/player.hpp"
+#include "text/json.hpp"
 
 namespace wexlo {
 
@@ -18,6 +19,17 @@ using Clock = std::function<std::int64_t()>;
 [[nodiscard]] std::int64_t clock_now();
 /// "2026-11-30T07:30:00Z".
 [[nodiscard]] std::string utc_text(std::int64_t seconds);
+
+/// What a line tells.
+enum class LogEvent {
+  Begin,
+  Slot,  ///< that the steps are seen from
+  StepBegins,
+  PhoneSays,  ///< a line that the phone said while it worked
+  Step,       ///< it ended
+  End,
+};
+[[nodiscard]] std::string_view log_event_word(LogEvent event);
 
 /// One run of `flash`.
 struct LoggedRun {
@@ -40,7 +52,8 @@ struct LoggedRun {
 
 class FlashLog {
  public:
-  /// Opens it for appending. Errors: those of writing.
+  /// Opens it for appending. A last line that a killed program left without an end is taken away:
+  /// what follows would be part of it. Errors: those of writing.
   [[nodiscard]] static Result<FlashLog> open(const std::filesystem::path& file, Clock clock);
   FlashLog(FlashLog&& other) noexcept;
   FlashLog& operator=(FlashLog&&) = delete;
@@ -49,13 +62,15 @@ class FlashLog {
   [[nodiscard]] Status begin(const LoggedRun& run);
   [[nodiscard]] Status slot(const std::string& letter);
   [[nodiscard]] Status step_begins(const Step& step);
+  [[nodiscard]] Status phone_says(const std::string& line);
   [[nodiscard]] Status step(const PlayedStep& played);
   [[nodiscard]] Status end(bool done, const std::string& reason);
 
  private:
   FlashLog(std::filesystem::path file, int fd, Clock clock)
       : file_(std::move(file)), fd_(fd), clock_(std::move(clock)) {}
-  [[nodiscard]] Status append(std::string line);
+  [[nodiscard]] Status append(LogEvent event, std::initializer_list<Json::Member> more);
+  [[nodiscard]] Status drop_cut_line() const;
   std::filesystem::path file_;
   int fd_;
   Clock clock_;

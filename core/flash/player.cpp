@@ -60,7 +60,7 @@ class Player {
   /// @return whether the next one follows
   bool one(const Step& step, std::size_t index) {
     if (options_.watch != nullptr) {
-      if (auto going = options_.watch->may_go_on(); !going) {
+      if (auto going = options_.watch->may_go_on(index); !going) {
         out_.error = std::move(going).error();
         return false;
       }

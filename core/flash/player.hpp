@@ -60,8 +60,12 @@ class PlayWatch {
   }
   /// The slot that the steps are seen from is known.
   virtual void sees_slot(const std::string& letter) { (void)letter; }
-  /// Before each step. An error stops the play there: nothing of the step was done.
-  [[nodiscard]] virtual Status may_go_on() { return {}; }
+  /// Before each step, also one that is left out. An error stops the play there: nothing of the
+  /// step was done.
+  [[nodiscard]] virtual Status may_go_on(std::size_t index) {
+    (void)index;
+    return {};
+  }
 };
 
 struct PlayOptions {

@@ -24,27 +24,30 @@ class FlashWatch final : public PlayWatch {
   bool dry_run = false;
   std::map<std::string, std::string> left_out;  ///< why, by id
   std::string slot;
-  std::size_t next = 0;  ///< index of the step that would follow
+  std::size_t at = 0;  ///< index of the step that is played, or would be
   std::optional<Error> trouble;
 
-  Status may_go_on() override {
+  Status may_go_on(std::size_t index) override {
+    at = index;
     if (trouble) return fail(*trouble);
     return check_stop(context_);
   }
   std::string leaves_out(const Step& step) override {
     if (dry_run && !step.is<act::Expect>()) return "dry run: " + step_title(step);
-    const auto at = left_out.find(step.id);
-    return at == left_out.end() ? "" : at->second;
+    const auto found = left_out.find(step.id);
+    return found == left_out.end() ? "" : found->second;
   }
   void begins(const Step& step, std::size_t index) override {
-    next = index;
     if (log != nullptr && !step.is<act::Expect>()) keep(log->step_begins(step));
     desk_.begins(step, index);
   }
   void ended(const Step& step, const PlayedStep& played) override {
-    ++next;
     if (log != nullptr) keep(log->step(played));
     desk_.ended(step, played);
+  }
+  void phone_says(const std::string& line) {
+    if (log != nullptr) keep(log->phone_says(line));
+    desk_.phone_says(line);
   }
   void sees_slot(const std::string& letter) override {
     slot = letter;
@@ -163,6 +166,7 @@ class FlashJob {
       return {};
     }
     auto wire = std::make_unique<FastbootPhone>(options_.addresses, context_, options_.waits);
+    wire->on_line = [this](const std::string& line) { watch_.phone_says(line); };
     WEXLO_CHECK(wire->attach());
     wire_ = wire.get();
     phone_ = std::move(wire);
@@ -198,14 +202,19 @@ class FlashJob {
     if (wire_ == nullptr) return {};
     WEXLO_TRY(auto found,
               look_before({.steps = to_play(), .phone = *phone_, .accepted = options_.accepted}));
-    const auto problem = std::ranges::find(found, Level::Problem, &Finding::level);
-    if (problem != found.end())
+    std::vector<std::string> problems, accepts;
+    for (const Finding& one : found)
+      if (one.level == Level::Problem) {
+        problems.push_back(one.message);
+        accepts.push_back("--accept " + one.where);
+      }
+    if (!problems.empty())
       return fail(
           {.code = ErrorCode::DoesNotFit,
            .message = "the phone is not as the plan expects it: nothing was written",
            .file = address_text(wire_->address()),
-           .found = problem->message,
-           .hint = fmt::format("If you know better, --accept {} goes on.", problem->where)});
+           .found = fmt::format("{}", fmt::join(problems, "; ")),
+           .hint = fmt::format("If you know better, go on with {}.", fmt::join(accepts, " "))});
     std::ranges::move(found, std::back_inserter(out_.findings));
     return {};
   }
@@ -262,11 +271,10 @@ class FlashJob {
     out_.done = !out_.error;
     out_.slot = watch_.slot;
     if (out_.error) {
-      const bool begun = !out_.steps.empty() && (out_.steps.back().outcome == StepOutcome::Failed ||
-                                                 out_.steps.back().outcome == StepOutcome::Unknown);
-      out_.stopped_at = begun                          ? out_.steps.back().id
-                        : watch_.next < steps().size() ? steps()[watch_.next].id
-                                                       : "";
+      out_.stopped_at = steps()[watch_.at].id;
+      // An answer that was not waited for any more: the person stopped it, not the phone.
+      if (out_.error->code == ErrorCode::ReplyLost && !check_stop(context_))
+        out_.error->code = ErrorCode::Interrupted;
     }
     LoggedRun run{.direction = options_.direction, .steps = out_.steps};
     if (!options_.dry_run) runs_.push_back(std::move(run));

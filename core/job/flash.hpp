@@ -26,6 +26,8 @@ class FlashDesk : public Hands {
   /// What would be lost is named; true: somebody agrees.
   [[nodiscard]] virtual bool agrees(const std::vector<const Step*>& losing) = 0;
   virtual void begins(const Step& step, std::size_t index) = 0;
+  /// A line of the phone's own, as it comes.
+  virtual void phone_says(const std::string& line) { (void)line; }
   virtual void ended(const Step& step, const PlayedStep& played) = 0;
 };
 

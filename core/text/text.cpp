@@ -137,6 +137,18 @@ bool ends_as(std::string_view text, std::string_view end) {
   return text.size() >= end.size() && lower_case(text.substr(text.size() - end.size())) == end;
 }
 
+std::string shell_word(std::string_view text) {
+  const bool plain = !text.empty() && std::ranges::all_of(text, [](char c) {
+    return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
+           std::string_view("/._-+:=@,%").find(c) != std::string_view::npos;
+  });
+  if (plain) return std::string(text);
+  std::string out = "'";
+  for (const char c : text)
+    out += c == '\'' ? std::string("'\\''") : std::string(1, c);
+  return out + "'";
+}
+
 std::string human_size(std::uint64_t bytes) {
   constexpr std::array units{"B", "KiB", "MiB", "GiB", "TiB"};
   auto value = static_cast<double>(bytes);

@@ -24,6 +24,9 @@ namespace wexlo {
 /// Errors: BadValue (a `%` without two hex digits behind it).
 [[nodiscard]] Result<std::string> percent_decode(std::string_view text);
 
+/// A word of a command line, quoted for a shell where it has to be.
+[[nodiscard]] std::string shell_word(std::string_view text);
+
 /// The words of a line or text, parted by blanks, tabs and line ends; views into `text`.
 [[nodiscard]] std::vector<std::string_view> split_words(std::string_view text);
 

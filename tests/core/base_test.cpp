@@ -252,6 +252,15 @@ TEST_CASE("text: any bytes survive percent-encoding as one word") {
   CHECK_FALSE(percent_decode("%zz"));
 }
 
+TEST_CASE("text: a word for a shell comes back from it as it was") {
+  CHECK(shell_word("build/demo/kit-1.2") == "build/demo/kit-1.2");
+  CHECK(shell_word("fastboot+tcp://[::1]:5554") == "'fastboot+tcp://[::1]:5554'");
+  CHECK(shell_word("") == "''");
+  CHECK(shell_word("my kit") == "'my kit'");
+  CHECK(shell_word("it's") == "'it'\\''s'");
+  CHECK(shell_word("~/kit") == "'~/kit'");
+}
+
 TEST_CASE("text: what is shown holds no control bytes") {
   CHECK(printable("a\033[31m\n") == "a\\x1b[31m\\x0a");
   CHECK(printable("gr\xc3\xbc\xc3\x9f") == "gr\xc3\xbc\xc3\x9f");

@@ -171,6 +171,26 @@ TEST_CASE("phone: text that follows text without an end of its line goes on ther
   CHECK(ask_phone(*link, std::string(65, 'x')).error().code == ErrorCode::Usage);
 }
 
+TEST_CASE("phone: what it says while it works is heard in order, before the answer") {
+  const auto says = [](const std::vector<std::string>& replies) {
+    const WirePhone phone(Wire::Tcp, {.replies = replies});
+    const LinkPtr link = value_of(connect_phone(phone.address(), {}, kPatient));
+    std::vector<std::string> heard;
+    const auto done = order_phone(*link, "erase:userdata",
+                                  [&](const std::string& line) { heard.push_back(line); });
+    heard.emplace_back(done ? "done" : done.error().found);
+    return heard;
+  };
+  CHECK(says({"INFOerasing", "TEXTblock 1 ", "TEXTof 2\nblock", "TEXT 2 of 2\r\n", "INFO",
+              "OKAYnow"}) ==
+        std::vector<std::string>{"erasing", "block 1 of 2", "block 2 of 2", "done"});
+  // Also where it ends in a refusal: the reason often stands in the lines before it.
+  const auto refused = says({"INFOthe partition is busy", "FAILno"});
+  REQUIRE(refused.size() == 2);
+  CHECK(refused.front() == "the partition is busy");
+  CHECK(refused.back() == "no");
+}
+
 TEST_CASE("phone: a reply of the longest length is read, one byte more is refused unread") {
   const auto reply = [](std::uint64_t size) {
     return refused(Wire::Tcp, {.raw = be64(size) + std::string(size, 'x')});

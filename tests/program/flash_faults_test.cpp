@@ -1,6 +1,8 @@
 /// Flashing with faults by chance: what is said of a write is never more than what is true, and
 /// going on, or back, ends where the plan promises.
 
+#include <atomic>
+
 #include "job/flash.hpp"
 #include "program/bench.hpp"
 #include "support/plan_phone.hpp"
@@ -46,12 +48,18 @@ struct Round {
   std::size_t unknown = 0, confirmed = 0, stopped = 0, backs = 0;
 
   std::unique_ptr<SimulatedPhone> phone(Faults faults) const {
+    return phone(std::move(faults), filled());
+  }
+  StorePtr filled() const {
     auto store = std::make_unique<MemoryStore>();
     for (const auto& [name, bytes] : bench.images)
       for (const char* slot : {"_a", "_b"}) {
         REQUIRE(store->add(name + slot, bytes.size()));
         REQUIRE(store->put(name + slot, {{0, bytes.size(), open_memory(blob(bytes), name), 0}}));
       }
+    return store;
+  }
+  std::unique_ptr<SimulatedPhone> phone(Faults faults, StorePtr store) const {
     PhoneState state;
     state.product = "gnomon";
     state.mode = PhoneMode::Bootloader;
@@ -145,6 +153,32 @@ struct Round {
   }
 };
 
+/// A phone that is still busy writing when somebody asks for a stop, until it is told to go on.
+class BusyStore final : public PartitionStore {
+ public:
+  explicit BusyStore(StorePtr store) : store_(std::move(store)) {}
+  std::stop_source stop;
+  std::atomic<bool> busy = false, released = false;
+
+  std::map<std::string, std::uint64_t> sizes() const override { return store_->sizes(); }
+  std::optional<std::uint64_t> size_of(const std::string& name) const override {
+    return store_->size_of(name);
+  }
+  Result<SourcePtr> read(const std::string& name) const override { return store_->read(name); }
+  Status put(const std::string& name, const std::vector<Put>& puts) override {
+    busy = true;
+    stop.request_stop();
+    released.wait(false);
+    return store_->put(name, puts);
+  }
+  Status add(const std::string& name, std::uint64_t size) override {
+    return store_->add(name, size);
+  }
+
+ private:
+  StorePtr store_;
+};
+
 }  // namespace
 
 TEST_CASE("flash: a thousand schedules of faults: no claim that is not true, and an end") {
@@ -209,6 +243,37 @@ TEST_CASE("flash: the way back undoes what was written, and no more") {
   CHECK(other.error().code == ErrorCode::DoesNotFit);
 }
 
+TEST_CASE("flash: a stop inside a write ends as stopped, and the write is unknown") {
+  const test::Bench bench;
+  REQUIRE(bench.prepare({"-r", "r.toml"})["ok"] == true);
+  const Kit kit = value_of(Kit::open(bench.dir / "kit"));
+  Random random(4);
+  const Round round{kit, bench, random};
+  auto made = std::make_unique<BusyStore>(round.filled());
+  BusyStore& store = *made;
+  WirePhoneServed served(round.phone({}, std::move(made)), Wire::Tcp);
+  WillingDesk desk;
+  Context context;
+  context.stop = store.stop.get_token();
+  const auto stopped =
+      flash(kit, {.addresses = {served.address()}, .waits = kWaits}, desk, context);
+  store.released = true;
+  store.released.notify_all();
+  REQUIRE_MESSAGE(stopped, describe(stopped.error()));
+  REQUIRE(store.busy);
+  REQUIRE(stopped->error);
+  CHECK(stopped->error->code == ErrorCode::Interrupted);
+  CHECK_FALSE(stopped->done);
+  CHECK(stopped->takes_back);
+  REQUIRE_FALSE(stopped->steps.empty());
+  CHECK(stopped->steps.back().outcome == StepOutcome::Unknown);
+  CHECK(stopped->stopped_at == stopped->steps.back().id);
+  const auto runs = value_of(read_flash_log(kit.folder() / "flash-log.jsonl"));
+  REQUIRE(runs.size() == 1);
+  CHECK(runs[0].ended);
+  CHECK(runs[0].steps.back().outcome == StepOutcome::Unknown);
+}
+
 TEST_CASE("flash: a wrong phone, a locked one, an empty battery: nothing is written") {
   const test::Bench bench;
   REQUIRE(bench.prepare({"-r", "r.toml", "--sheet", "sheet.toml"})["ok"] == true);
@@ -254,6 +319,29 @@ TEST_CASE("flash log: a line that was cut is passed over, a step that only began
   CHECK(runs[0].steps[0].outcome == StepOutcome::Accepted);
   CHECK(runs[0].steps[1].outcome == StepOutcome::Unknown);
   CHECK(value_of(read_flash_log(dir / "none")).empty());
+  {
+    // The next run begins on a line of its own.
+    FlashLog log = value_of(FlashLog::open(dir / "log", [] { return 0; }));
+    REQUIRE(log.begin({.direction = Direction::Back, .serial = "S"}));
+    REQUIRE(log.phone_says("erasing"));
+    REQUIRE(log.step({.id = "three", .outcome = StepOutcome::Confirmed}));
+    REQUIRE(log.end(true, ""));
+  }
+  const auto both = value_of(read_flash_log(dir / "log"));
+  REQUIRE(both.size() == 2);
+  CHECK(both[0].steps.size() == 2);
+  CHECK(both[1].direction == Direction::Back);
+  CHECK(both[1].ended);
+  REQUIRE(both[1].steps.size() == 1);
+  CHECK(both[1].steps[0].outcome == StepOutcome::Confirmed);
+  CHECK(read(dir / "log").contains("\"event\":\"phone\",\"text\":\"erasing\""));
+  for (const char* text : {"{\"tim", ""}) {
+    write(dir / "cut", text);
+    REQUIRE(FlashLog::open(dir / "cut", [] { return 0; }));
+    CHECK(read(dir / "cut").empty());
+  }
+  write(dir / "odd", "{\"time\":\"t\",\"event\":\"begun\"}\n");
+  CHECK(read_flash_log(dir / "odd").error().code == ErrorCode::BadValue);
   write(dir / "bad", "{\"time\":\"t\",\"event\":\"step\",\"id\":\"one\",\"outcome\":\"done\"}\n");
   CHECK(read_flash_log(dir / "bad").error().code == ErrorCode::BadValue);
   write(dir / "worse", "no JSON\n");

@@ -16,13 +16,16 @@ constexpr std::array<std::string_view, 5> kWords{"OKAY", "FAIL", "INFO", "TEXT",
 /// Gathers the messages of a reply up to its last one.
 class ReplyReader {
  public:
-  ReplyReader(Link& link, std::string_view command) : link_(link), command_(command) {}
+  ReplyReader(Link& link, std::string_view command, const PhoneSays& says = {})
+      : link_(link), command_(command), says_(says) {}
 
   /// @return the bytes of the data phase that follows; nullopt: the reply is whole
   Result<std::optional<std::uint64_t>> read(bool wants_data) {
     for (;;) {
       WEXLO_TRY(const Bytes message, link_.receive());
       const ReplyMessage one = read_reply(message);
+      // TEXT has no line end of its own: the next TEXT goes on there.
+      if (one.word != ReplyWord::Text) end_line();
       switch (one.word) {
         case ReplyWord::Okay: out.text = one.text; return std::nullopt;
         case ReplyWord::Fail:
@@ -49,14 +52,28 @@ class ReplyReader {
       return fail({.code = ErrorCode::LimitExceeded,
                    .message = fmt::format("the phone's reply to {} has no end", command_),
                    .expected = fmt::format("at most {} bytes", kMaxText)});
-    // TEXT has no line end of its own: what follows it goes on there.
-    const bool text = one.word == ReplyWord::Text;
-    if (goes_on_ && text)
-      out.lines.back() += one.text;
-    else
-      out.lines.push_back(one.text);
-    goes_on_ = text;
+    std::string_view text = one.text;
+    for (std::size_t end = text.find('\n'); end != text.npos; end = text.find('\n')) {
+      add(text.substr(0, end));
+      end_line();
+      text.remove_prefix(end + 1);
+    }
+    add(text);
+    if (one.word == ReplyWord::Info) end_line();
     return {};
+  }
+
+  void add(std::string_view text) {
+    if (text.empty()) return;
+    if (!open_) out.lines.emplace_back();
+    out.lines.back() += text;
+    open_ = true;
+  }
+
+  void end_line() {
+    if (open_ && out.lines.back().ends_with('\r')) out.lines.back().pop_back();
+    if (open_ && says_) says_(out.lines.back());
+    open_ = false;
   }
 
   Result<std::optional<std::uint64_t>> data_size(const std::string& text) const {
@@ -76,7 +93,8 @@ class ReplyReader {
 
   Link& link_;
   std::string_view command_;
-  bool goes_on_ = false;
+  PhoneSays says_;
+  bool open_ = false;  ///< the last line may go on
   std::size_t size_ = 0;
 };
 
@@ -112,11 +130,11 @@ Result<PhoneReply> ask_phone(Link& link, std::string_view command) {
   return std::move(reader.out);
 }
 
-Result<PhoneReply> order_phone(Link& link, std::string_view command) {
+Status order_phone(Link& link, std::string_view command, const PhoneSays& says) {
   WEXLO_CHECK(send_command(link, command));
-  ReplyReader reader(link, command);
+  ReplyReader reader(link, command, says);
   const auto read = reader.read(false);
-  if (read) return std::move(reader.out);
+  if (read) return {};
   Error why = read.error();
   // Whoever stops the program while the phone works does not stop the phone.
   if (why.code == ErrorCode::LinkLost || why.code == ErrorCode::Interrupted) {
@@ -138,7 +156,7 @@ Result<std::optional<std::string>> phone_variable(Link& link, const std::string&
   return value.substr(begin, value.find_last_not_of(" \r") - begin + 1);
 }
 
-Status download(Link& link, const Source& file, const Context& context) {
+Status download(Link& link, const Source& file, const Context& context, const PhoneSays& says) {
   const std::uint64_t size = file.size();
   if (size > kMaxDownload)
     return fail({.code = ErrorCode::LimitExceeded,
@@ -148,7 +166,7 @@ Status download(Link& link, const Source& file, const Context& context) {
                  .found = fmt::format("{} bytes", size)});
   const std::string command = fmt::format("download:{:08x}", size);
   WEXLO_CHECK(send_command(link, command));
-  ReplyReader reader(link, command);
+  ReplyReader reader(link, command, says);
   WEXLO_TRY(const auto wanted, reader.read(true));
   if (!wanted || *wanted != size)
     return fail({.code = ErrorCode::LinkLost,

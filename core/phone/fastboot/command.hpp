@@ -19,6 +19,9 @@ struct PhoneReply {
   std::vector<std::string> lines;  ///< said on the way there
 };
 
+/// Called with each line that the phone says while it works, when it is whole; may be empty.
+using PhoneSays = std::function<void(const std::string& line)>;
+
 /// What one message of the phone is.
 enum class ReplyWord { Okay, Fail, Info, Text, Data, None };
 struct ReplyMessage {
@@ -36,7 +39,7 @@ struct ReplyMessage {
 [[nodiscard]] Result<PhoneReply> ask_phone(Link& link, std::string_view command);
 
 /// The same for what changes the phone: ReplyLost in the place of LinkLost once it was sent.
-[[nodiscard]] Result<PhoneReply> order_phone(Link& link, std::string_view command);
+[[nodiscard]] Status order_phone(Link& link, std::string_view command, const PhoneSays& says = {});
 
 /// nullopt: the phone does not know the variable. Errors: those of ask_phone but PhoneRefused.
 [[nodiscard]] Result<std::optional<std::string>> phone_variable(Link& link,
@@ -45,7 +48,8 @@ struct ReplyMessage {
 /// Hands bytes to the phone, which keeps them for the next command. Nothing is written yet: an
 /// error leaves the phone's partitions as they were.
 /// @param file  up to kMaxDownload bytes; read in pieces  @param context  progress in its bytes
-[[nodiscard]] Status download(Link& link, const Source& file, const Context& context);
+[[nodiscard]] Status download(Link& link, const Source& file, const Context& context,
+                              const PhoneSays& says = {});
 
 /// A command that the phone answers with bytes: `upload`, `fetch:…`.
 /// @param take  is given them in order  @param most  bytes that are borne

@@ -94,19 +94,16 @@ Result<std::optional<std::uint64_t>> FastbootPhone::number(const std::string& na
 Status FastbootPhone::order(const std::string& command) {
   WEXLO_CHECK(attach());
   link_->bear_silence(time_for(command, waits_.link));
-  auto reply = order_phone(*link_, command);
-  if (reply) {
-    said_ = std::move(reply->lines);
-    return {};
-  }
-  if (reply.error().code != ErrorCode::PhoneRefused) link_.reset();
-  return fail(named(std::move(reply).error()));
+  auto told = order_phone(*link_, command, on_line);
+  if (told) return told;
+  if (told.error().code != ErrorCode::PhoneRefused) link_.reset();
+  return fail(named(std::move(told).error()));
 }
 
 Status FastbootPhone::hand(const Source& file) {
   WEXLO_CHECK(attach());
   link_->bear_silence(waits_.link.reply);
-  auto sent = download(*link_, file, context_);
+  auto sent = download(*link_, file, context_, on_line);
   if (!sent && sent.error().code != ErrorCode::PhoneRefused) link_.reset();
   if (!sent) return fail(named(std::move(sent).error()));
   return {};

@@ -23,6 +23,9 @@ class FastbootPhone final : public Phone {
         context_(context),
         waits_(waits) {}
 
+  /// Hears what the phone says while it does an order.
+  PhoneSays on_line;
+
   /// Reaches it, once. Errors: those of connect_phone; LinkLost where another phone answers than
   /// the one that did before.
   [[nodiscard]] Status attach();
@@ -32,8 +35,6 @@ class FastbootPhone final : public Phone {
   [[nodiscard]] Status wait_for(milliseconds limit);
   [[nodiscard]] const PhoneAddress& address() const { return address_; }
   [[nodiscard]] const std::string& serial() const { return serial_; }  ///< empty: not told
-  /// Lines that it said during the last order, e.g. of a write.
-  [[nodiscard]] const std::vector<std::string>& said() const { return said_; }
   /// All it tells of itself.
   [[nodiscard]] Result<std::string> all_variables();
 
@@ -72,7 +73,6 @@ class FastbootPhone final : public Phone {
   LinkPtr link_;
   PhoneMode mode_ = PhoneMode::System;
   std::string serial_;
-  std::vector<std::string> said_;
 };
 
 }  // namespace wexlo
