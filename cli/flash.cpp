@@ -2,9 +2,11 @@
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <poll.h>
 #include <unistd.h>
 
-#include <iostream>
+#include <array>
+#include <cerrno>
 
 #include "commands.hpp"
 #include "kit/plan/plan_text.hpp"
@@ -38,7 +40,7 @@ class Desk final : public FlashDesk {
     for (const Step* one : losing)
       say(fmt::format("  {}: {}\n", step_title(*one), one->about));
     say("Type yes if the owner agrees and has a copy of what matters: ");
-    return line() == "yes";
+    return line().value_or("") == "yes";
   }
 
   void begins(const Step& step, std::size_t index) override {
@@ -94,18 +96,35 @@ class Desk final : public FlashDesk {
     const std::filesystem::path file = std::filesystem::path(options_.kit) / name;
     return std::filesystem::exists(file, ignored) ? file.string() : name;
   }
-  static std::string line() {
-    std::string out;
-    std::getline(std::cin, out);
-    return out;
+  /// What is typed up to Enter. A stop is heard while nobody types. Errors: Interrupted,
+  /// NeedsPerson (the terminal is gone).
+  Result<std::string> line() {
+    constexpr int kWait = 100;  // milliseconds
+    for (;;) {
+      if (const auto end = typed_.find('\n'); end != std::string::npos) {
+        std::string out = typed_.substr(0, end);
+        typed_.erase(0, end + 1);
+        return out;
+      }
+      WEXLO_CHECK(check_stop(session_.context));
+      pollfd keys{STDIN_FILENO, POLLIN, 0};
+      if (::poll(&keys, 1, kWait) <= 0) continue;
+      std::array<char, 256> piece{};
+      const ssize_t got = ::read(STDIN_FILENO, piece.data(), piece.size());
+      if (got < 0 && errno == EINTR) continue;
+      if (got <= 0)
+        return fail({.code = ErrorCode::NeedsPerson, .message = "nobody is at the terminal"});
+      typed_.append(piece.data(), static_cast<std::size_t>(got));
+    }
   }
 
   /// Enter, or what was seen. Without a terminal the options have to say that it was done.
-  Result<std::string> asked(const Step& step, const std::string& more) const {
+  Result<std::string> asked(const Step& step, const std::string& more) {
     if (!terminal_) {
       if (options_.hands_done) return std::string("taken as done: --hands-done");
       return fail({.code = ErrorCode::NeedsPerson,
-                   .message = fmt::format("step {} is done by hand: {}", step.id, step.about),
+                   .message = fmt::format("step {} is done by hand", step.id),
+                   .expected = step.about.substr(0, step.about.find_last_not_of('.') + 1),
                    .hint = "Run it at a terminal; or do it, and go on with --hands-done."});
     }
     say(fmt::format("  {}\n{}", step.about, more));
@@ -114,8 +133,8 @@ class Desk final : public FlashDesk {
     if (!step.screen.empty()) say(fmt::format("  You see: {}\n", step.screen));
     say(fmt::format("  Done when {}. Enter, or type what you see (stop ends here): ",
                     step.success));
-    std::string seen = line();
-    if (!std::cin || seen == "stop")
+    WEXLO_TRY(std::string seen, line());
+    if (seen == "stop")
       return fail({.code = ErrorCode::NeedsPerson,
                    .message = fmt::format("stopped at step {}, which is done by hand", step.id)});
     return seen;
@@ -125,6 +144,7 @@ class Desk final : public FlashDesk {
   const Session& session_;
   std::size_t steps_;
   bool terminal_;
+  std::string typed_;  ///< read, and not asked for yet
 };
 
 std::string command_line(const FlashArguments& options, const std::string& more) {
@@ -134,7 +154,8 @@ std::string command_line(const FlashArguments& options, const std::string& more)
   if (!options.log.empty()) out += " --log " + shell_word(options.log);
   for (const std::string& one : options.accept)
     out += " --accept " + shell_word(one);
-  if (options.back && more.find("--back") == more.npos) out += " --back";
+  if (options.hands_done) out += " --hands-done";
+  if (options.back) out += " --back";
   return out + more;
 }
 
@@ -145,11 +166,14 @@ struct NextCommands {
 NextCommands next_of(const FlashArguments& options, const Flashed& done) {
   NextCommands out;
   if (!done.done && !done.stopped_at.empty())
-    out.go_on = command_line(options, " --from " + done.stopped_at);
+    out.go_on = command_line(
+        options, (options.yes_erase ? " --yes-erase --from " : " --from ") + done.stopped_at);
   if (!options.back && done.takes_back && !done.done) {
     FlashArguments back = options;
     back.back = true;
-    out.back = command_line(back, " --back");
+    // What is accepted, and what may be lost, is asked anew for the way back.
+    back.accept.clear();
+    out.back = command_line(back, {});
   }
   return out;
 }

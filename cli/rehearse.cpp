@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include "base/contains.hpp"
 #include "commands.hpp"
 #include "edits.hpp"
 #include "options.hpp"
@@ -78,7 +79,8 @@ Result<Reply> run_rehearse(const RehearseArguments& options, const Session& sess
   reply.text = rehearsal_text(session, plan, rehearsal);
   reply.ending = ending(session, rehearsal);
   reply.reasons = reply.ending;
-  reply.well = !rehearsal.stops() && rehearsal.verdict != StartVerdict::CannotTell;
+  const bool whole = !contains(state.findings, Level::Problem, &Finding::level);
+  reply.well = whole && !rehearsal.stops() && rehearsal.verdict != StartVerdict::CannotTell;
   return reply;
 }
 
@@ -91,9 +93,7 @@ void add_rehearse(Commands& commands, Session& session, int& exit_code) {
       .option("--sheet", "SHEET", options->sheet, "The phone that is simulated")
       .option("--against", "FIRMWARE", options->firmware,
               "The stock firmware: images that are not in the kit are taken from it")
-      .option("--fault", "FAULT", options->faults,
-              "Something that goes wrong: drop=BYTES, refuse=COMMAND, no-reply=COMMAND, bad-block, "
-              "slow=MS, dead-cable=COMMANDS, full-super, low-battery")
+      .option("--fault", "FAULT", options->faults, "Something that goes wrong: " + fault_forms())
       .runs([=, &session, &exit_code] {
         exit_code = finish(session, "rehearse", run_rehearse(*options, session));
       });

@@ -225,6 +225,7 @@ class FlashJob {
     for (const Step& step : play)
       if (step.risk.data_loss) losing.push_back(&step);
     if (losing.empty() || options_.may_erase || options_.dry_run || desk_.agrees(losing)) return {};
+    WEXLO_CHECK(check_stop(context_));
     return fail({.code = ErrorCode::NeedsPerson,
                  .message = "the user's data is lost on the way: nothing was written",
                  .found = step_title(*losing.front()),

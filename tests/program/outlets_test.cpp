@@ -1,8 +1,6 @@
 /// Where output goes: files, folders, standard output, a terminal. None of it harms what is there.
 
-#include <pty.h>
 #include <sys/stat.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <filesystem>
@@ -207,26 +205,9 @@ TEST_CASE("check KIT compares sizes, too") {
 /// What a person sees who runs it in a terminal.
 std::string in_terminal(const TempDir& dir, std::vector<std::string> arguments) {
   arguments.insert(arguments.begin(), built_program());
-  std::vector<char*> words;
-  for (std::string& one : arguments)
-    words.push_back(one.data());
-  words.push_back(nullptr);
-  int terminal = -1;
-  const pid_t child = ::forkpty(&terminal, nullptr, nullptr, nullptr);
-  if (child == 0) {
-    if (::chdir(dir.path().c_str()) != 0) ::_exit(1);
-    ::execv(words[0], words.data());
-    ::_exit(127);
-  }
-  std::string shown;
-  char piece[4096];
-  for (ssize_t got = 0; (got = ::read(terminal, piece, sizeof piece)) > 0;)
-    shown.append(piece, static_cast<std::size_t>(got));
-  int status = 0;
-  ::waitpid(child, &status, 0);
-  ::close(terminal);
-  CHECK(WEXITSTATUS(status) == 0);
-  return shown;
+  const Ran ran = run_in_terminal(arguments, dir.path().string());
+  CHECK(ran.exit_code == 0);
+  return ran.out;
 }
 
 TEST_CASE("progress: its line is gone before anything else is printed") {
