@@ -73,5 +73,15 @@ void plan(View input);
 std::vector<std::string> plan_seeds();
 void manifest(View input);
 std::vector<std::string> manifest_seeds();
+void phone_state(View input);
+std::vector<std::string> phone_state_seeds();
+void super_tables(View input);
+std::vector<std::string> super_tables_seeds();
+void flash_log(View input);
+std::vector<std::string> flash_log_seeds();
+void bootloader(View input);
+std::vector<std::string> bootloader_seeds();
+void reply(View input);
+std::vector<std::string> reply_seeds();
 
 }  // namespace wexlo::fuzz

@@ -29,6 +29,11 @@ const std::vector<Target>& targets() {
       {"insertion", insertion, insertion_seeds},
       {"plan", plan, plan_seeds},
       {"manifest", manifest, manifest_seeds},
+      {"phone_state", phone_state, phone_state_seeds},
+      {"super_tables", super_tables, super_tables_seeds},
+      {"flash_log", flash_log, flash_log_seeds},
+      {"bootloader", bootloader, bootloader_seeds},
+      {"reply", reply, reply_seeds},
   };
   return all;
 }

@@ -153,7 +153,11 @@ Result<std::vector<LoggedRun>> read_flash_log(const fs::path& file) {
   if (!fs::exists(file, ignored)) return std::vector<LoggedRun>();
   WEXLO_TRY(const SourcePtr source, open_file(file));
   WEXLO_TRY(const Blob text, read_all(*source, kMostLog));
-  return LogReader(file.string()).run(as_text(text.view()));
+  return parse_flash_log(as_text(text.view()), file.string());
+}
+
+Result<std::vector<LoggedRun>> parse_flash_log(std::string_view text, const std::string& file) {
+  return LogReader(file).run(text);
 }
 
 std::set<std::string> changes_made(const std::vector<LoggedRun>& runs, const Plan& plan) {

@@ -43,6 +43,8 @@ struct LoggedRun {
 /// All runs that a log tells of. A last line that was cut is passed over. A log that is not there
 /// tells of none. Errors: BadValue with the line, those of reading.
 [[nodiscard]] Result<std::vector<LoggedRun>> read_flash_log(const std::filesystem::path& file);
+[[nodiscard]] Result<std::vector<LoggedRun>> parse_flash_log(std::string_view text,
+                                                             const std::string& file);
 
 /// Ids of steps that changed the phone, or may have: what a way back from here has to undo. Writes
 /// that were tried count, whatever came of them.

@@ -80,9 +80,9 @@ class KitPhoneMaker {
   Status make_super() {
     if (in_.super == nullptr) return {};
     const SuperFacts& facts = in_.super->before;
-    std::uint64_t size = facts.size;
-    if (size == 0) {
-      size = kTables + kFree;
+    std::uint64_t size = kTables + facts.size;
+    if (facts.size == 0) {
+      size += kFree;
       for (const LogicalPartition& one : facts.partitions)
         size += align_up(one.size, kTables);
     }

@@ -173,6 +173,7 @@ TEST_CASE("flash: a locked phone's data is not lost unasked, and hands are asked
   CHECK(refused.exit_code == 1);
   CHECK(refused.out.contains("The user's data will be lost:"));
   const Ran stopped = bench.at_terminal(bench.flash_words({}), once("\x03"));
+  CAPTURE(stopped.out);
   CHECK(stopped.exit_code == 130);
   CHECK_FALSE(fs::exists(bench.dir / "kit/flash-log.jsonl"));
 
