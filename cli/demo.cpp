@@ -294,7 +294,7 @@ class Demo {
     command.insert(command.end(), {"--color", session_.paint.on ? "always" : "never", "--jobs",
                                    fmt::format("{}", session_.context.jobs)});
     if (session_.globals.json) command.emplace_back("--json");
-    const int code = run_program(std::move(command), inner);
+    const int code = run_program(command, inner);
     Json row = {{"command", shown}, {"exit_code", code}};
     if (session_.globals.json) row["reply"] = Json::parse(captured.str());
     steps_.push_back(std::move(row));

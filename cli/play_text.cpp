@@ -57,7 +57,7 @@ std::string played_text(const Paint& paint, const std::vector<Step>& plan,
 }
 
 std::string start_text(const Paint& paint, StartVerdict verdict) {
-  const std::string word(start_word(verdict));
+  std::string word(start_word(verdict));
   switch (verdict) {
     case StartVerdict::Starts: return paint.good(word);
     case StartVerdict::StartsWithWarning:

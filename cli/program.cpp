@@ -212,7 +212,7 @@ class Program {
 
 }  // namespace
 
-int run_program(std::vector<std::string> arguments, Session& session) {
+int run_program(const std::vector<std::string>& arguments, Session& session) {
   return Program(session).run(arguments);
 }
 

@@ -35,6 +35,7 @@ class LateLibrary {
 };
 
 /// A member with the name and the type that the function has in its header.
+// NOLINTNEXTLINE(bugprone-macro-parentheses): a name that is declared takes none
 #define WEXLO_LATE(library, name) decltype(&::name) name = library.take<decltype(&::name)>(#name)
 
 }  // namespace wexlo

@@ -11,6 +11,7 @@
 #include "parts/rebuild.hpp"
 #include "text/text.hpp"
 #include "text/toml_read.hpp"
+#include "verified/vbmeta.hpp"
 
 namespace wexlo::parts {
 namespace fs = std::filesystem;

@@ -119,6 +119,29 @@ TEST_CASE("phone: a bootloader without slots is asked by bare names") {
   CHECK(sheet.size_of("recovery") == 0x3000000);
 }
 
+TEST_CASE("phone: a server with a word of its own for all variables is asked one by one") {
+  for (const Wire wire : {Wire::Tcp, Wire::Udp}) {
+    const WirePhone phone(wire, {.variables = kVariables, .word_for_all = "MORE"});
+    const Sheet sheet = value_of(sheet_of(phone));
+    CHECK(sheet.text("phone.product") == "gnomon");
+    CHECK(sheet.size_of("boot_b") == 0x4000000);
+  }
+}
+
+TEST_CASE("phone: a server that still waits for its last host is called again") {
+  const WirePhone phone(Wire::Tcp, {.variables = kVariables, .deaf_calls = 1});
+  CHECK(value_of(sheet_of(phone)).text("phone.product") == "gnomon");
+  // One that never greets is given up in the time for reaching a phone, not for its thinking.
+  const WirePhone deaf(Wire::Tcp, {.variables = kVariables, .deaf_calls = 1000});
+  Patience patience = kPatient;
+  patience.connect = std::chrono::milliseconds(300);
+  const auto begun = std::chrono::steady_clock::now();
+  const auto got = connect_phone(deaf.address(), {}, patience);
+  REQUIRE_FALSE(got);
+  CHECK(got.error().code == ErrorCode::LinkLost);
+  CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(30));
+}
+
 TEST_CASE("phone: what is no bootloader, or ends, or has no end, is told so") {
   CHECK(refused(Wire::Tcp, {.greeting = ""}) == ErrorCode::LinkLost);
   CHECK(refused(Wire::Tcp, {.greeting = "HTTP"}) == ErrorCode::LinkLost);

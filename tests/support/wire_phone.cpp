@@ -79,6 +79,7 @@ PhoneAddress WirePhone::address() const {
 
 std::vector<std::string> WirePhone::answers(const std::string& command) const {
   if (!habits_.replies.empty()) return habits_.replies;
+  if (command == "getvar:all" && !habits_.word_for_all.empty()) return {habits_.word_for_all};
   if (command == "getvar:all" && habits_.tells_all) {
     std::vector<std::string> out;
     for (const auto& [name, value] : habits_.variables)
@@ -93,10 +94,16 @@ std::vector<std::string> WirePhone::answers(const std::string& command) const {
 }
 
 void WirePhone::serve_tcp() {
+  unsigned calls = 0;
   for (int to; (to = ::accept(socket_, nullptr, nullptr)) >= 0; ::close(to)) {
     if (habits_.greeting.empty()) continue;
-    write_all(to, habits_.greeting);
     std::array<char, 8> head{};
+    if (calls++ < habits_.deaf_calls) {
+      while (read_all(to, head.data(), 1)) {
+      }
+      continue;
+    }
+    write_all(to, habits_.greeting);
     if (!read_all(to, head.data(), 4)) continue;
     bool raw = !habits_.raw.empty();
     while (read_all(to, head.data(), 8)) {

@@ -14,6 +14,8 @@ namespace wexlo::test {
 struct WireHabits {
   std::map<std::string, std::string> variables;
   bool tells_all = true;                ///< knows getvar:all
+  std::string word_for_all{};           ///< its answer to getvar:all, if it has one of its own
+  unsigned deaf_calls = 0;              ///< TCP: hosts whose greeting it does not answer
   std::vector<std::string> replies{};   ///< to whatever is asked, instead of all that
   std::string greeting = "FB01";        ///< TCP; empty: hangs up at once
   std::string raw{};                    ///< TCP: bytes in the place of the first reply

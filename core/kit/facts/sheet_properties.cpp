@@ -1,11 +1,14 @@
 /// Properties of a running system and variables of a bootloader, as a sheet.
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <array>
 #include <set>
 
 #include "firmware/firmware.hpp"
 #include "kit/facts/sheet.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {
@@ -194,7 +197,8 @@ Sheet sheet_from_properties(std::string_view pasted, const std::string& source) 
       out.partitions.emplace(name, size);
     const auto super = said.find("super-partition-name");
     if (name == (super == said.end() ? "super" : super->second))
-      put(out, "super.size", std::to_string(size), "partition-size:" + name + " in " + source);
+      put(out, "super.size", std::to_string(size),
+          fmt::format("partition-size:{} in {}", name, source));
   }
   return out;
 }

@@ -38,12 +38,14 @@ class ReplyReader {
           if (wants_data) return data_size(one.text);
           return fail(none("OKAY, FAIL or INFO", "DATA"));
         case ReplyWord::None:
+          if (odd_ends) return std::nullopt;
           return fail(none("OKAY, FAIL or INFO", one.text.substr(0, kWords[0].size())));
       }
     }
   }
 
   PhoneReply out;
+  bool odd_ends = false;  ///< a message of another protocol ends the reply
 
  private:
   Status take_line(const ReplyMessage& one) {
@@ -123,9 +125,10 @@ Bytes write_reply(ReplyWord word, std::string_view text) {
   return out;
 }
 
-Result<PhoneReply> ask_phone(Link& link, std::string_view command) {
+Result<PhoneReply> ask_phone(Link& link, std::string_view command, bool odd_ends) {
   WEXLO_CHECK(send_command(link, command));
   ReplyReader reader(link, command);
+  reader.odd_ends = odd_ends;
   WEXLO_CHECK(reader.read(false));
   return std::move(reader.out);
 }

@@ -36,7 +36,9 @@ struct ReplyMessage {
 /// @param command  ASCII, at most kMaxCommand bytes
 /// Errors: PhoneRefused (FAIL, with its text), LinkLost (no reply of this protocol), LimitExceeded
 /// (more lines than any phone says), those of the link.
-[[nodiscard]] Result<PhoneReply> ask_phone(Link& link, std::string_view command);
+/// @param odd_ends  a message that is none of the protocol ends the reply: what was said is kept
+[[nodiscard]] Result<PhoneReply> ask_phone(Link& link, std::string_view command,
+                                           bool odd_ends = false);
 
 /// The same for what changes the phone: ReplyLost in the place of LinkLost once it was sent.
 [[nodiscard]] Status order_phone(Link& link, std::string_view command, const PhoneSays& says = {});

@@ -36,7 +36,7 @@ class TcpListener final : public Listener {
       TcpStream stream("a host", context_, patience_);
       WEXLO_CHECK(accept(stream));
       // One that does not greet is no host.
-      if (!stream.shake_hands()) continue;
+      if (!stream.shake_hands(patience_.connect)) continue;
       attend(stream);
     }
   }

@@ -17,30 +17,45 @@ Status TcpStream::until(Start start, milliseconds limit, const char* otherwise) 
   return done ? Status() : fail(waiter_.lost(otherwise));
 }
 
+/// A bootloader that still waits for a host of before says nothing to the next one, until that one
+/// hangs up and calls again.
 Status TcpStream::connect(const PhoneAddress& address) {
+  constexpr milliseconds kGreeting{2000};
   WEXLO_TRY(const auto found, waiter_.places_of<tcp>(address));
-  WEXLO_CHECK(until(
-      [&](auto done) {
-        asio::async_connect(socket_, found,
-                            [done](const asio::error_code& code, const auto&) { done(code); });
-      },
-      patience_.connect, "nobody answers"));
-  return shake_hands();
+  const auto end = std::chrono::steady_clock::now() + patience_.connect;
+  for (;;) {
+    WEXLO_CHECK(until(
+        [&](auto done) {
+          asio::async_connect(socket_, found,
+                              [done](const asio::error_code& code, const auto&) { done(code); });
+        },
+        patience_.connect, "nobody answers"));
+    const auto called = std::chrono::steady_clock::now();
+    auto greeted = shake_hands(kGreeting);
+    const auto now = std::chrono::steady_clock::now();
+    // What ends sooner is an answer: it hung up, or speaks something else.
+    const bool silent = !greeted && greeted.error().code == ErrorCode::LinkLost &&
+                        now - called > std::min(kGreeting, patience_.connect) / 2;
+    if (!silent || now >= end) return greeted;
+    asio::error_code ignored;
+    socket_.close(ignored);
+  }
 }
 
-Status TcpStream::shake_hands() {
+Status TcpStream::shake_hands(milliseconds limit) {
   constexpr std::string_view kOwn = "FB01";
   asio::error_code ignored;
   // One message waits for the other's answer: nothing is gained by gathering them.
   socket_.set_option(tcp::no_delay(true), ignored);
+  limit = std::min(limit, patience_.connect);
   WEXLO_CHECK(until(
       [&](auto done) {
         asio::async_write(socket_, asio::buffer(kOwn.data(), kOwn.size()),
                           [done](const asio::error_code& code, std::size_t) { done(code); });
       },
-      patience_.connect, "it takes nothing"));
+      limit, "it takes nothing"));
   Bytes theirs(kOwn.size());
-  WEXLO_CHECK(read(theirs));
+  WEXLO_CHECK(read(theirs, limit));
   const std::string_view text = as_text(theirs);
   const bool digits = text.find_first_not_of("0123456789", 2) == text.npos;
   // A later version speaks ours, too: the lower of both is used.
@@ -69,18 +84,18 @@ Status TcpStream::send_data(View piece, bool) {
       patience_.reply, "it takes nothing more");
 }
 
-Status TcpStream::read(MutableView bytes) {
+Status TcpStream::read(MutableView bytes, milliseconds limit) {
   return until(
       [&](auto done) {
         asio::async_read(socket_, asio::buffer(bytes.data(), bytes.size()),
                          [done](const asio::error_code& code, std::size_t) { done(code); });
       },
-      patience_.reply, "it says nothing more");
+      limit, "it says nothing more");
 }
 
 Result<std::uint64_t> TcpStream::read_length() {
   std::byte head[8];
-  WEXLO_CHECK(read(head));
+  WEXLO_CHECK(read(head, patience_.reply));
   return load<std::uint64_t, BE>(head);
 }
 
@@ -93,7 +108,7 @@ Result<Bytes> TcpStream::receive() {
                  .expected = fmt::format("at most {} bytes", kMaxMessage),
                  .found = fmt::format("{} bytes", size)});
   Bytes out(size);
-  WEXLO_CHECK(read(out));
+  WEXLO_CHECK(read(out, patience_.reply));
   return out;
 }
 
@@ -103,7 +118,7 @@ Status TcpStream::receive_data(MutableView out) {
       WEXLO_TRY(left_, read_length());
     }
     const auto size = static_cast<std::size_t>(std::min<std::uint64_t>(left_, out.size()));
-    WEXLO_CHECK(read(out.first(size)));
+    WEXLO_CHECK(read(out.first(size), patience_.reply));
     left_ -= size;
     out = out.subspan(size);
   }

@@ -15,7 +15,8 @@ class TcpStream final : public Link {
   /// Errors: LinkLost (nobody there, or of another protocol), Interrupted.
   [[nodiscard]] Status connect(const PhoneAddress& address);
   /// The greeting of both ends, on a socket that is open.
-  [[nodiscard]] Status shake_hands();
+  /// @param limit  how long the other end may be silent; connect() calls again then
+  [[nodiscard]] Status shake_hands(milliseconds limit);
 
   Status send(View message) override;
   Result<Bytes> receive() override;
@@ -24,7 +25,7 @@ class TcpStream final : public Link {
   void bear_silence(milliseconds limit) override { patience_.reply = limit; }
 
  private:
-  Status read(MutableView bytes);
+  Status read(MutableView bytes, milliseconds limit);
   Result<std::uint64_t> read_length();
   template <class Start>
   Status until(Start start, milliseconds limit, const char* otherwise);

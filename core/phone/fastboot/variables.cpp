@@ -38,7 +38,9 @@ class Asker {
   Asker(Link& link, const Context& context) : link_(link), context_(context) {}
 
   Result<std::string> run() {
-    auto all = ask_phone(link_, "getvar:all");
+    // Some servers have no way to say so much, and answer with a word of their own: then each is
+    // asked for.
+    auto all = ask_phone(link_, "getvar:all", true);
     if (!all && all.error().code != ErrorCode::PhoneRefused) return fail(std::move(all).error());
     if (all)
       for (const std::string& line : all->lines) {

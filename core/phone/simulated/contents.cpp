@@ -18,7 +18,7 @@ Status SimulatedPhone::put(const std::string& partition, const WrittenImage& ima
       puts.push_back({at, size, stretch.hole ? nullptr : image.image, at});
       at += size;
     }
-  return put_raw(partition, std::move(puts));
+  return put_raw(partition, puts);
 }
 
 /// A logical partition's bytes lie in super, wherever its extents are.
