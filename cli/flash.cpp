@@ -8,6 +8,7 @@
 #include <array>
 #include <cerrno>
 
+#include "base/contains.hpp"
 #include "commands.hpp"
 #include "kit/plan/plan_text.hpp"
 #include "options.hpp"
@@ -178,13 +179,14 @@ NextCommands next_of(const FlashArguments& options, const Flashed& done) {
   return out;
 }
 
-/// What a phone that stopped in the middle has now.
-std::string left_text(const Plan& plan, const Flashed& done) {
+/// What a phone that stopped in the middle has now. @param steps  of the plan, or of its way back
+std::string left_text(const std::vector<Step>& steps, const Flashed& done) {
   std::string out;
-  for (const Step& step : plan.steps) {
+  for (const Step& step : steps) {
     if (!step.is<act::Write>()) continue;
     const auto at = std::ranges::find(done.steps, step.id, &PlayedStep::id);
-    const bool before = std::ranges::find(done.changed, step.id) != done.changed.end();
+    const bool before = contains(done.changed, step.id);
+    if (at != done.steps.end() && at->outcome == StepOutcome::Skipped) continue;
     if (at == done.steps.end() && !before) continue;
     std::string state = "written in an earlier run";
     if (at != done.steps.end()) state = outcome_word(at->outcome);
@@ -225,7 +227,7 @@ Reply reply_of(const FlashArguments& options, const Session& session, const Plan
     return reply;
   }
   reply.ending = "\n" + paint.heading("What the phone has now") + "\n";
-  const std::string left = options.back ? "" : left_text(plan, done);
+  const std::string left = left_text(steps, done);
   reply.ending += left.empty() ? "  nothing was written\n" : left;
   reply.ending += "\n" + paint.heading("What comes next") + "\n";
   command("go on, once the cause is gone:", next.go_on);

@@ -195,10 +195,7 @@ class PhoneProgram {
   std::unique_ptr<PhoneServer> server_;
 };
 
-}  // namespace
-
-int main(int argc, char** argv) {
-  std::signal(SIGPIPE, SIG_IGN);
+int run_program(int argc, char** argv) {
   Arguments options;
   CLI::App app{"A simulated phone: partitions are files in DIR, phone.toml is its state."};
   app.add_option("DIR", options.folder, "The phone's folder; made where it is not there")
@@ -223,5 +220,17 @@ int main(int argc, char** argv) {
     case ErrorCode::Permission:
     case ErrorCode::NoSpace: return 5;
     default: return 3;
+  }
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  std::signal(SIGPIPE, SIG_IGN);
+  try {
+    return run_program(argc, argv);
+  } catch (const std::exception& trouble) {
+    std::fprintf(stderr, "wexlo-phone: %s\n", trouble.what());
+    return 5;
   }
 }

@@ -128,6 +128,15 @@ TEST_CASE("phone: a server with a word of its own for all variables is asked one
   }
 }
 
+TEST_CASE("phone: one that works and hears nothing is not drowned in packets") {
+  const WirePhone phone(Wire::Udp, {.variables = kVariables, .thinks = std::chrono::seconds(1)});
+  const LinkPtr link = value_of(connect_phone(phone.address(), {}, kPatient));
+  CHECK(value_of(phone_variable(*link, "product")) == "gnomon");
+  // A packet each 20 ms would be fifty.
+  CHECK(phone.packets() >= 5);
+  CHECK(phone.packets() < 20);
+}
+
 TEST_CASE("phone: a server that still waits for its last host is called again") {
   const WirePhone phone(Wire::Tcp, {.variables = kVariables, .deaf_calls = 1});
   CHECK(value_of(sheet_of(phone)).text("phone.product") == "gnomon");

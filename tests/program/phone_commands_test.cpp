@@ -125,6 +125,22 @@ TEST_CASE(
   CHECK(program(bench.dir, {"check", "kit"}).exit_code == 0);
 }
 
+TEST_CASE("flash: a way back that stops says what it has written") {
+  PhoneBench bench(PhoneState(), {"-r", "flags.toml"});
+  CHECK(bench.flash_json({"--hands-done"})["result"]["state"] == "done");
+  bench.at_its_bootloader();
+  {
+    const std::lock_guard mine(bench.served->turn);
+    bench.served->phone().faults = Faults({value_of(parse_fault("refuse=flash:vbmeta"))});
+  }
+  const Ran back = program(bench.dir, bench.flash_words({"--back", "--hands-done"}));
+  CAPTURE(back.out);
+  CAPTURE(back.err);
+  CHECK(back.exit_code == 6);
+  CHECK_FALSE((back.out + back.err).contains("nothing was written"));
+  CHECK((back.out + back.err).contains("failed: "));
+}
+
 TEST_CASE("flash: where it stopped, the reply has the commands that go on and back, ready to run") {
   PhoneBench bench;
   fs::rename(bench.dir / "kit", bench.dir / "my kit");

@@ -122,6 +122,7 @@ void WirePhone::serve_tcp() {
 void WirePhone::serve_udp() {
   Conversation with;
   with.expected = habits_.first_number;
+  auto thinks = habits_.thinks;
   unsigned counted = 0;
   const auto lost = [&] {
     return habits_.loses_every != 0 && ++counted % habits_.loses_every == 0;
@@ -134,6 +135,7 @@ void WirePhone::serve_udp() {
         ::recvfrom(socket_, room.data(), room.size(), 0, reinterpret_cast<sockaddr*>(&from), &size);
     const std::string packet(room.data(), got > 0 ? static_cast<std::size_t>(got) : 0);
     if (packet == "stop!") return;
+    ++packets_;
     if (packet.size() < 4 || lost()) continue;
     const char kind = packet[0];
     const std::string data = packet.substr(4);
@@ -148,6 +150,7 @@ void WirePhone::serve_udp() {
         back = be16(1) + be16(habits_.packet);
       } else if (!data.empty()) {
         with.command += data;
+        std::this_thread::sleep_for(std::exchange(thinks, {}));
         if ((packet[1] & 1) == 0)
           for (const std::string& one : answers(std::exchange(with.command, {})))
             with.waiting.push_back(one);

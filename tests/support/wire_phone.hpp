@@ -2,6 +2,8 @@
 /// A bootloader's end of the wire, on this machine: it tells its variables, in an order of its own,
 /// and misbehaves as it is told.
 
+#include <atomic>
+#include <chrono>
 #include <map>
 #include <string>
 #include <thread>
@@ -22,7 +24,9 @@ struct WireHabits {
   std::uint16_t packet = 2048;          ///< UDP: its largest
   std::uint16_t first_number = 0xfffd;  ///< UDP: wraps soon
   unsigned loses_every = 0;             ///< UDP: packets, of those that come and those that go
-  bool repeats = false;                 ///< UDP: the answer before comes once more before each
+  std::chrono::milliseconds thinks{
+      0};                ///< UDP: over its first command, and hears nothing meanwhile
+  bool repeats = false;  ///< UDP: the answer before comes once more before each
 };
 
 class WirePhone {
@@ -32,6 +36,7 @@ class WirePhone {
   WirePhone(const WirePhone&) = delete;
   WirePhone& operator=(const WirePhone&) = delete;
   [[nodiscard]] PhoneAddress address() const;
+  [[nodiscard]] unsigned packets() const { return packets_; }  ///< UDP: that came
 
  private:
   void serve_tcp();
@@ -42,6 +47,7 @@ class WirePhone {
   WireHabits habits_;
   int socket_ = -1;
   std::uint16_t port_ = 0;
+  std::atomic<unsigned> packets_ = 0;
   std::thread thread_;
 };
 

@@ -109,17 +109,23 @@ class UdpLink final : public Link {
     if (answer.size() < at + 2) return fail(waiter_.lost("its answer is cut short"));
     return load<std::uint16_t, BE>(&answer[at]);
   }
-  /// Sends a packet until its answer comes; gives what the answer carries.
+  /// Sends a packet until its answer comes; gives what the answer carries. Each wait is twice the
+  /// one before: a phone that works for minutes hears nothing meanwhile, and its few places for
+  /// packets must not run over with the same one.
   Result<Bytes> exchange(Kind kind, std::uint8_t flags, View data, milliseconds limit) {
+    constexpr milliseconds kLongest{30'000};
     const Bytes packet = packed(kind, flags, sequence_, data);
     const auto deadline = std::chrono::steady_clock::now() + limit;
-    while (std::chrono::steady_clock::now() < deadline) {
+    for (milliseconds wait = patience_.resend;; wait = std::min(wait * 2, kLongest)) {
+      const auto left =
+          std::chrono::ceil<milliseconds>(deadline - std::chrono::steady_clock::now());
+      if (left.count() <= 0) break;
       asio::error_code failed;
       socket_.send(asio::buffer(packet.data(), packet.size()), 0, failed);
       // Nobody there yet is told by the next call on the socket: as good as lost on the way.
       if (failed && failed != asio::error::connection_refused)
         return fail(waiter_.lost(failed.message()));
-      WEXLO_TRY(const auto answer, answer_to(kind));
+      WEXLO_TRY(const auto answer, answer_to(kind, std::min(wait, left)));
       if (!answer) continue;
       if (kind == kMessage || kind == kInit) ++sequence_;
       continues_ = (answer->flags & kContinues) != 0;
@@ -130,8 +136,8 @@ class UdpLink final : public Link {
 
   /// Waits for the answer of that kind and of the sequence number sent. What else comes is late.
   /// nullopt: none came in time.
-  Result<std::optional<Packet>> answer_to(Kind kind) {
-    const auto until = std::chrono::steady_clock::now() + patience_.resend;
+  Result<std::optional<Packet>> answer_to(Kind kind, milliseconds wait) {
+    const auto until = std::chrono::steady_clock::now() + wait;
     for (;;) {
       const auto left =
           std::chrono::duration_cast<milliseconds>(until - std::chrono::steady_clock::now());

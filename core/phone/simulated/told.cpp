@@ -51,7 +51,7 @@ std::optional<std::string> SimulatedPhone::worked_out(const std::string& name) {
   if (name == "max-fetch-size" && (state.gives_back == ReadingBack::Everywhere ||
                                    (userspace && state.gives_back == ReadingBack::Userspace)))
     return fmt::format("{:#x}", state.fetch_limit);
-  if (const auto of = of_slot(name)) return of;
+  if (auto of = of_slot(name)) return of;
   return of_partition(name);
 }
 
