@@ -220,7 +220,8 @@ Result<Subject> read_subject(const PhoneSet& set, const PhoneSet::Member& member
   };
   if (out.image()->kind() == "vbmeta") {
     if (const auto info = vbmeta_info(*out.image())) take(*info);
-  } else if (const auto footer = footer_info(out.loaded->bytes.view()); footer && *footer) {
+  } else if (const auto footer = footer_info(*out.source); footer && *footer) {
+    // Whether its digest matches is not asked here: that reads all of the image once more.
     take((*footer)->vbmeta);
   }
   return out;
