@@ -24,10 +24,12 @@ class Rehearser {
     WEXLO_TRY(stock_, StockState::of(*phone_, {out_.not_here.begin(), out_.not_here.end()}));
     take_in_hand(*phone_, *stock_);
     phone_->on_start = [this](const SourcePtr& once) {
+      trial_ = once != nullptr;
+      // The same image is started once more when it is written: that one is told of.
+      if (trial_) return;
       auto started = power_on(*phone_, stock_, once);
       if (!started) trouble_ = started.error();
       if (started) started_ = std::move(*started);
-      trial_ = once != nullptr;
     };
     WEXLO_CHECK(forward());
     WEXLO_CHECK(back());
