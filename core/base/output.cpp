@@ -11,6 +11,7 @@
 #include <utility>
 #include <vector>
 
+#include "base/file_at.hpp"
 #include "base/output_names.hpp"
 
 namespace wexlo {
@@ -106,26 +107,11 @@ Status OutputFile::resize(std::uint64_t size) {
 }
 
 Status OutputFile::write_at(std::uint64_t offset, View bytes) const {
-  while (!bytes.empty()) {
-    const auto done = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(offset));
-    if (done < 0 && errno == EINTR) continue;
-    if (done < 0) return fail(io_error(errno, "cannot write", target_.string()));
-    offset += static_cast<std::uint64_t>(done);
-    bytes = bytes.subspan(static_cast<std::size_t>(done));
-  }
-  return {};
+  return write_file_at(fd_, offset, bytes, target_.string());
 }
 
 Status OutputFile::read_at(std::uint64_t offset, MutableView out) const {
-  while (!out.empty()) {
-    const auto got = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
-    if (got < 0 && errno == EINTR) continue;
-    if (got <= 0)
-      return fail(io_error(got < 0 ? errno : EIO, "cannot read back", target_.string()));
-    offset += static_cast<std::uint64_t>(got);
-    out = out.subspan(static_cast<std::size_t>(got));
-  }
-  return {};
+  return read_whole_at(fd_, offset, out, target_.string(), "cannot read back");
 }
 
 Status OutputFile::commit(Flush flush) {

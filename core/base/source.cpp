@@ -10,6 +10,8 @@
 #include <cstdlib>
 #include <limits>
 
+#include "base/file_at.hpp"
+
 namespace wexlo {
 
 Status check_range(const Source& source, std::uint64_t offset, std::uint64_t count) {
@@ -48,15 +50,9 @@ class FileSource final : public Source {
 
   Status read_at(std::uint64_t offset, MutableView out) const override {
     WEXLO_CHECK(check_range(*this, offset, out.size()));
-    while (!out.empty()) {
-      const auto got = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
-      if (got < 0 && errno == EINTR) continue;
-      if (got < 0) return fail(io_error(errno, "cannot read", name()));
-      // The file shrank while it was read: the size check above no longer holds.
-      if (got == 0) return check_range(*this, size_, out.size());
-      offset += static_cast<std::uint64_t>(got);
-      out = out.subspan(static_cast<std::size_t>(got));
-    }
+    WEXLO_TRY(const std::size_t got, read_file_at(fd_, offset, out, name()));
+    // The file shrank while it was read: the size check above no longer holds.
+    if (got < out.size()) return check_range(*this, size_, out.size() - got);
     return {};
   }
 
@@ -234,25 +230,11 @@ Status Scratch::resize(std::uint64_t size) const {
 }
 
 Status Scratch::write_at(std::uint64_t offset, View bytes) const {
-  while (!bytes.empty()) {
-    const auto done = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(offset));
-    if (done < 0 && errno == EINTR) continue;
-    if (done < 0) return fail(io_error(errno, "cannot write", "a temporary file"));
-    offset += static_cast<std::uint64_t>(done);
-    bytes = bytes.subspan(static_cast<std::size_t>(done));
-  }
-  return {};
+  return write_file_at(fd_, offset, bytes, "a temporary file");
 }
 
 Status Scratch::read_at(std::uint64_t offset, MutableView out) const {
-  while (!out.empty()) {
-    const auto got = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
-    if (got < 0 && errno == EINTR) continue;
-    if (got <= 0) return fail(io_error(got < 0 ? errno : EIO, "cannot read", "a temporary file"));
-    offset += static_cast<std::uint64_t>(got);
-    out = out.subspan(static_cast<std::size_t>(got));
-  }
-  return {};
+  return read_whole_at(fd_, offset, out, "a temporary file");
 }
 
 SourcePtr open_scratch(std::shared_ptr<const Scratch> scratch, std::uint64_t size,

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cerrno>
 
+#include "base/file_at.hpp"
 #include "firmware/content.hpp"
 #include "firmware/firmware.hpp"
 #include "phone/simulated/store.hpp"
@@ -30,13 +31,7 @@ class FlashFile {
     return fd_ >= 0 ? Status() : fail(io_error(errno, "cannot open", path_.string()));
   }
   Status write(std::uint64_t at, View bytes) const {
-    while (!bytes.empty()) {
-      const ssize_t put = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(at));
-      if (put < 0) return fail(io_error(errno, "cannot write", path_.string()));
-      bytes = bytes.subspan(static_cast<std::size_t>(put));
-      at += static_cast<std::uint64_t>(put);
-    }
-    return {};
+    return write_file_at(fd_, at, bytes, path_.string());
   }
   Status clear(std::uint64_t at, std::uint64_t size) const {
     constexpr int kHole = FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE;
@@ -78,22 +73,10 @@ class StagedSource final : public Source {
   std::uint64_t size() const override { return size_; }
   Status read_at(std::uint64_t offset, MutableView out) const override {
     WEXLO_CHECK(check_range(*this, offset, out.size()));
-    while (!out.empty()) {
-      const ssize_t got = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
-      if (got <= 0) return fail(io_error(errno, "cannot read", path_.string()));
-      out = out.subspan(static_cast<std::size_t>(got));
-      offset += static_cast<std::uint64_t>(got);
-    }
-    return {};
+    return read_whole_at(fd_, offset, out, path_.string());
   }
   Status write_at(std::uint64_t offset, View bytes) const {
-    while (!bytes.empty()) {
-      const ssize_t put = ::pwrite(fd_, bytes.data(), bytes.size(), static_cast<off_t>(offset));
-      if (put < 0) return fail(io_error(errno, "cannot write", path_.string()));
-      bytes = bytes.subspan(static_cast<std::size_t>(put));
-      offset += static_cast<std::uint64_t>(put);
-    }
-    return {};
+    return write_file_at(fd_, offset, bytes, path_.string());
   }
   [[nodiscard]] const fs::path& path() const { return path_; }
   mutable bool adopted = false;  ///< it is a partition's file now
