@@ -35,9 +35,9 @@ class TcpListener final : public Listener {
     for (;;) {
       TcpStream stream("a host", context_, patience_);
       WEXLO_CHECK(accept(stream));
-      // One that does not greet is no host.
-      if (!stream.shake_hands(patience_.connect)) continue;
-      attend(stream);
+      // One that does not greet is no host, and keeps the others waiting no longer than this.
+      constexpr milliseconds kHost = 5 * TcpStream::kGreeting;
+      if (stream.shake_hands(kHost).value_or(false)) attend(stream);
     }
   }
 

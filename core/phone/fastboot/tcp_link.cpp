@@ -8,46 +8,48 @@ TcpStream::TcpStream(std::string where, const Context& context, const Patience& 
     : patience_(patience), waiter_(std::move(where), context), socket_(waiter_.io()) {}
 
 template <class Start>
-Status TcpStream::until(Start start, milliseconds limit, const char* otherwise) {
+Result<bool> TcpStream::in_time(Start start, milliseconds limit) {
   const auto cancel = [&] {
     asio::error_code ignored;
     socket_.close(ignored);
   };
-  WEXLO_TRY(const bool done, waiter_.wait(start, cancel, limit));
+  return waiter_.wait(start, cancel, limit);
+}
+
+template <class Start>
+Status TcpStream::until(Start start, milliseconds limit, const char* otherwise) {
+  WEXLO_TRY(const bool done, in_time(start, limit));
   return done ? Status() : fail(waiter_.lost(otherwise));
 }
 
 /// A bootloader that still waits for a host of before says nothing to the next one, until that one
 /// hangs up and calls again.
 Status TcpStream::connect(const PhoneAddress& address) {
-  constexpr milliseconds kGreeting{2000};
   WEXLO_TRY(const auto found, waiter_.places_of<tcp>(address));
   const auto end = std::chrono::steady_clock::now() + patience_.connect;
-  for (;;) {
+  const auto left = [&] {
+    return std::chrono::ceil<milliseconds>(end - std::chrono::steady_clock::now());
+  };
+  while (left().count() > 0) {
     WEXLO_CHECK(until(
         [&](auto done) {
           asio::async_connect(socket_, found,
                               [done](const asio::error_code& code, const auto&) { done(code); });
         },
-        patience_.connect, "nobody answers"));
-    const auto called = std::chrono::steady_clock::now();
-    auto greeted = shake_hands(kGreeting);
-    const auto now = std::chrono::steady_clock::now();
-    // What ends sooner is an answer: it hung up, or speaks something else.
-    const bool silent = !greeted && greeted.error().code == ErrorCode::LinkLost &&
-                        now - called > std::min(kGreeting, patience_.connect) / 2;
-    if (!silent || now >= end) return greeted;
+        left(), "nobody answers"));
+    WEXLO_TRY(const bool greeted, shake_hands(std::min(kGreeting, left())));
+    if (greeted) return {};
     asio::error_code ignored;
     socket_.close(ignored);
   }
+  return fail(waiter_.lost("it does not greet"));
 }
 
-Status TcpStream::shake_hands(milliseconds limit) {
+Result<bool> TcpStream::shake_hands(milliseconds limit) {
   constexpr std::string_view kOwn = "FB01";
   asio::error_code ignored;
   // One message waits for the other's answer: nothing is gained by gathering them.
   socket_.set_option(tcp::no_delay(true), ignored);
-  limit = std::min(limit, patience_.connect);
   WEXLO_CHECK(until(
       [&](auto done) {
         asio::async_write(socket_, asio::buffer(kOwn.data(), kOwn.size()),
@@ -55,11 +57,12 @@ Status TcpStream::shake_hands(milliseconds limit) {
       },
       limit, "it takes nothing"));
   Bytes theirs(kOwn.size());
-  WEXLO_CHECK(read(theirs, limit));
+  WEXLO_TRY(const bool answered, reads(theirs, limit));
+  if (!answered) return false;
   const std::string_view text = as_text(theirs);
   const bool digits = text.find_first_not_of("0123456789", 2) == text.npos;
   // A later version speaks ours, too: the lower of both is used.
-  if (text.starts_with("FB") && digits && text != "FB00") return {};
+  if (text.starts_with("FB") && digits && text != "FB00") return true;
   return fail({.code = ErrorCode::LinkLost,
                .message = "what answers there does not speak a bootloader's protocol",
                .file = waiter_.where(),
@@ -84,18 +87,23 @@ Status TcpStream::send_data(View piece, bool) {
       patience_.reply, "it takes nothing more");
 }
 
-Status TcpStream::read(MutableView bytes, milliseconds limit) {
-  return until(
+Result<bool> TcpStream::reads(MutableView bytes, milliseconds limit) {
+  return in_time(
       [&](auto done) {
         asio::async_read(socket_, asio::buffer(bytes.data(), bytes.size()),
                          [done](const asio::error_code& code, std::size_t) { done(code); });
       },
-      limit, "it says nothing more");
+      limit);
+}
+
+Status TcpStream::read(MutableView bytes) {
+  WEXLO_TRY(const bool done, reads(bytes, patience_.reply));
+  return done ? Status() : fail(waiter_.lost("it says nothing more"));
 }
 
 Result<std::uint64_t> TcpStream::read_length() {
   std::byte head[8];
-  WEXLO_CHECK(read(head, patience_.reply));
+  WEXLO_CHECK(read(head));
   return load<std::uint64_t, BE>(head);
 }
 
@@ -108,7 +116,7 @@ Result<Bytes> TcpStream::receive() {
                  .expected = fmt::format("at most {} bytes", kMaxMessage),
                  .found = fmt::format("{} bytes", size)});
   Bytes out(size);
-  WEXLO_CHECK(read(out, patience_.reply));
+  WEXLO_CHECK(read(out));
   return out;
 }
 
@@ -118,7 +126,7 @@ Status TcpStream::receive_data(MutableView out) {
       WEXLO_TRY(left_, read_length());
     }
     const auto size = static_cast<std::size_t>(std::min<std::uint64_t>(left_, out.size()));
-    WEXLO_CHECK(read(out.first(size), patience_.reply));
+    WEXLO_CHECK(read(out.first(size)));
     left_ -= size;
     out = out.subspan(size);
   }

@@ -15,8 +15,10 @@ class TcpStream final : public Link {
   /// Errors: LinkLost (nobody there, or of another protocol), Interrupted.
   [[nodiscard]] Status connect(const PhoneAddress& address);
   /// The greeting of both ends, on a socket that is open.
-  /// @param limit  how long the other end may be silent; connect() calls again then
-  [[nodiscard]] Status shake_hands(milliseconds limit);
+  /// @param limit  how long the other end may be silent  @return false: it was
+  [[nodiscard]] Result<bool> shake_hands(milliseconds limit);
+  /// Both ends greet at once: who says nothing for so long is not going to.
+  static constexpr milliseconds kGreeting{2000};
 
   Status send(View message) override;
   Result<Bytes> receive() override;
@@ -25,8 +27,11 @@ class TcpStream final : public Link {
   void bear_silence(milliseconds limit) override { patience_.reply = limit; }
 
  private:
-  Status read(MutableView bytes, milliseconds limit);
+  Status read(MutableView bytes);
+  Result<bool> reads(MutableView bytes, milliseconds limit);
   Result<std::uint64_t> read_length();
+  template <class Start>
+  Result<bool> in_time(Start start, milliseconds limit);
   template <class Start>
   Status until(Start start, milliseconds limit, const char* otherwise);
 
