@@ -16,8 +16,9 @@ constexpr std::array<std::string_view, 5> kWords{"OKAY", "FAIL", "INFO", "TEXT",
 /// Gathers the messages of a reply up to its last one.
 class ReplyReader {
  public:
-  ReplyReader(Link& link, std::string_view command, const PhoneSays& says = {})
-      : link_(link), command_(command), says_(says) {}
+  ReplyReader(Link& link, std::string_view command, const PhoneSays& says = {},
+              Foreign foreign = Foreign::Fails)
+      : link_(link), command_(command), says_(says), foreign_(foreign) {}
 
   /// @return the bytes of the data phase that follows; nullopt: the reply is whole
   Result<std::optional<std::uint64_t>> read(bool wants_data) {
@@ -38,14 +39,13 @@ class ReplyReader {
           if (wants_data) return data_size(one.text);
           return fail(none("OKAY, FAIL or INFO", "DATA"));
         case ReplyWord::None:
-          if (odd_ends) return std::nullopt;
+          if (foreign_ == Foreign::Ends) return std::nullopt;
           return fail(none("OKAY, FAIL or INFO", one.text.substr(0, kWords[0].size())));
       }
     }
   }
 
   PhoneReply out;
-  bool odd_ends = false;  ///< a message of another protocol ends the reply
 
  private:
   Status take_line(const ReplyMessage& one) {
@@ -96,6 +96,7 @@ class ReplyReader {
   Link& link_;
   std::string_view command_;
   PhoneSays says_;
+  Foreign foreign_;
   bool open_ = false;  ///< the last line may go on
   std::size_t size_ = 0;
 };
@@ -125,10 +126,9 @@ Bytes write_reply(ReplyWord word, std::string_view text) {
   return out;
 }
 
-Result<PhoneReply> ask_phone(Link& link, std::string_view command, bool odd_ends) {
+Result<PhoneReply> ask_phone(Link& link, std::string_view command, Foreign foreign) {
   WEXLO_CHECK(send_command(link, command));
-  ReplyReader reader(link, command);
-  reader.odd_ends = odd_ends;
+  ReplyReader reader(link, command, {}, foreign);
   WEXLO_CHECK(reader.read(false));
   return std::move(reader.out);
 }

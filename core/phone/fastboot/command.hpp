@@ -32,13 +32,17 @@ struct ReplyMessage {
 /// The same the other way: what a phone sends.
 [[nodiscard]] Bytes write_reply(ReplyWord word, std::string_view text);
 
+/// What a message that is none of the protocol does to the reply that it stands in.
+enum class Foreign {
+  Fails,
+  Ends,  ///< what was said before is kept
+};
 /// One command without a data phase, and the whole reply.
 /// @param command  ASCII, at most kMaxCommand bytes
 /// Errors: PhoneRefused (FAIL, with its text), LinkLost (no reply of this protocol), LimitExceeded
 /// (more lines than any phone says), those of the link.
-/// @param odd_ends  a message that is none of the protocol ends the reply: what was said is kept
 [[nodiscard]] Result<PhoneReply> ask_phone(Link& link, std::string_view command,
-                                           bool odd_ends = false);
+                                           Foreign foreign = Foreign::Fails);
 
 /// The same for what changes the phone: ReplyLost in the place of LinkLost once it was sent.
 [[nodiscard]] Status order_phone(Link& link, std::string_view command, const PhoneSays& says = {});

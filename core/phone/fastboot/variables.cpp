@@ -40,7 +40,7 @@ class Asker {
   Result<std::string> run() {
     // Some servers have no way to say so much, and answer with a word of their own: then each is
     // asked for.
-    auto all = ask_phone(link_, "getvar:all", true);
+    auto all = ask_phone(link_, "getvar:all", Foreign::Ends);
     if (!all && all.error().code != ErrorCode::PhoneRefused) return fail(std::move(all).error());
     if (all)
       for (const std::string& line : all->lines) {
