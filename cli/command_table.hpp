@@ -43,6 +43,8 @@ struct OptionRow {
   std::string about;
   Section section = Section::Main;
   bool needed = false, repeats = false;
+  /// Words behind its value that the command has no other place for are its values, too: `-r A B`.
+  bool gathers = false;
   std::vector<std::string> choices{};
   std::string fallback{};               ///< of a choice; empty: none
   std::vector<std::string> excludes{};  ///< names of options that contradict it

@@ -16,6 +16,7 @@ void add_recipe_options(Command& command, RecipeOptions& options, Need need) {
               "A recipe file, or @NAME for one that comes with Wexlo; edits are done in the order "
               "of the recipes",
               need)
+      .gathers()
       .option("--set", "NAME=VALUE", options.settings,
               "A value for a recipe's parameter; arch= is the phone's processor")
       .flag("--onto-foreign", options.onto_foreign, "Patch on top of another tool's patch");

@@ -245,10 +245,7 @@ Result<Reply> run_flash(const FlashArguments& options, const Session& session) {
                     .may_erase = options.yes_erase,
                     .dry_run = options.dry_run,
                     .log = options.log};
-  for (const std::string& one : options.phones) {
-    WEXLO_TRY(PhoneAddress address, parse_address(one));
-    wish.addresses.push_back(std::move(address));
-  }
+  WEXLO_TRY(wish.addresses, parse_addresses(options.phones));
   WEXLO_TRY(const Kit kit, Kit::open(options.kit));
   WEXLO_TRY(const Plan plan, kit.plan());
   Desk desk(options, session, (options.back ? plan.back : plan.steps).size());
@@ -265,6 +262,7 @@ void add_flash(Commands& commands, Session& session, int& exit_code) {
       .option("--phone", "ADDRESS", options->phones,
               "Where the phone answers: fastboot+usb://SERIAL, fastboot+tcp://HOST:PORT or "
               "fastboot+udp://HOST:PORT; several are tried in order")
+      .gathers()
       .flag("--yes-erase", options->yes_erase,
             "The owner agrees that the user's data is lost, and has a copy")
       .flag("--hands-done", options->hands_done,

@@ -54,7 +54,7 @@ class Reader {
   struct Piece {
     std::string text;
     bool operand = false;
-    std::string behind{};  ///< of an operand that follows the value of an option of several: which
+    std::string behind{};  ///< of an operand that follows an option which gathers: its name
   };
 
   std::string help_hint() const {
@@ -242,12 +242,11 @@ class Reader {
                    did_you_mean(*value, row.choices) + "Give one of these words.",
                    fmt::format("{}", fmt::join(row.choices, ", ")), *value);
     pieces_.push_back({row.name + "=" + *value});
-    after_ = row.name == "--recipe" || row.name == "--phone" ? row.name : "";
+    after_ = row.gathers ? row.name : "";
     return {};
   }
 
-  /// `-r A B`, `--phone A B`: words behind a recipe or an address that the command has no other
-  /// place for are recipes and addresses, too.
+  /// Gives the words that the command has no place for to the options that gather them.
   Status surplus() {
     std::size_t most = 0;
     for (const OperandRow& one : line_.command->operands)
@@ -314,7 +313,7 @@ class Reader {
   std::vector<Piece> pieces_;
   std::map<const OptionRow*, int> counts_;
   std::size_t operands_ = 0;
-  std::string after_;  ///< the option of several whose value was read last
+  std::string after_;  ///< the option which gathers, where its value was read last
 };
 
 }  // namespace

@@ -63,6 +63,11 @@ Command& Command::option(const std::string& names, const std::string& type,
   return *this;
 }
 
+Command& Command::gathers() {
+  row_->options.back().gathers = true;
+  return *this;
+}
+
 Command& Command::choice(const std::string& names, const std::vector<std::string>& choices,
                          std::string& value, const std::string& about) {
   command_->add_option(names, value);

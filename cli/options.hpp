@@ -40,6 +40,8 @@ class Command {
   Command& option(const std::string& names, const std::string& type,
                   std::vector<std::string>& values, const std::string& about,
                   Need need = Need::Optional);
+  /// What OptionRow::gathers says, of the option before.
+  Command& gathers();
   Command& choice(const std::string& names, const std::vector<std::string>& choices,
                   std::string& value, const std::string& about);
   Command& flag(const std::string& names, bool& value, const std::string& about);

@@ -73,11 +73,7 @@ std::string text_of(const Session& session, const SheetArguments& options, const
 Result<Sheet> gathered(const SheetArguments& options, const Session& session) {
   Sheet sheet;
   if (!options.phones.empty()) {
-    std::vector<PhoneAddress> addresses;
-    for (const std::string& one : options.phones) {
-      WEXLO_TRY(PhoneAddress address, parse_address(one));
-      addresses.push_back(std::move(address));
-    }
+    WEXLO_TRY(auto addresses, parse_addresses(options.phones));
     FastbootPhone phone(std::move(addresses), session.context, {});
     WEXLO_TRY(const std::string said, phone.all_variables());
     sheet = sheet_from_properties(said, "the bootloader");
@@ -137,6 +133,7 @@ void add_sheet(Commands& commands, Session& session, int& exit_code) {
       .option("--phone", "ADDRESS", options->phones,
               "A phone at its bootloader: fastboot+usb://SERIAL, fastboot+tcp://HOST:PORT or "
               "fastboot+udp://HOST:PORT")
+      .gathers()
       .option("--props", "FILE", options->props,
               "Properties of the running system, or a bootloader's variables; - for standard input")
       .option("--over", "SHEET", options->over,

@@ -58,4 +58,13 @@ Result<PhoneAddress> parse_address(std::string_view text) {
   return fail(no_address(text));
 }
 
+Result<std::vector<PhoneAddress>> parse_addresses(const std::vector<std::string>& texts) {
+  std::vector<PhoneAddress> out;
+  for (const std::string& one : texts) {
+    WEXLO_TRY(PhoneAddress address, parse_address(one));
+    out.push_back(std::move(address));
+  }
+  return out;
+}
+
 }  // namespace wexlo

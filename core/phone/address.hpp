@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "base/error.hpp"
 
@@ -21,5 +22,7 @@ struct PhoneAddress {
 
 /// Errors: Usage (a form that is none of these).
 [[nodiscard]] Result<PhoneAddress> parse_address(std::string_view text);
+[[nodiscard]] Result<std::vector<PhoneAddress>> parse_addresses(
+    const std::vector<std::string>& texts);
 
 }  // namespace wexlo
