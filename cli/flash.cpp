@@ -114,7 +114,11 @@ class Desk final : public FlashDesk {
       const ssize_t got = ::read(STDIN_FILENO, piece.data(), piece.size());
       if (got < 0 && errno == EINTR) continue;
       if (got <= 0)
-        return fail({.code = ErrorCode::NeedsPerson, .message = "nobody is at the terminal"});
+        return fail({.code = ErrorCode::NeedsPerson,
+                     .message = "the terminal ended while a question was open",
+                     .expected = "Enter, or what was seen",
+                     .found = "the end of the input",
+                     .hint = "Run it at a terminal; or do the step, and go on with --hands-done."});
       typed_.append(piece.data(), static_cast<std::size_t>(got));
     }
   }
@@ -148,16 +152,19 @@ class Desk final : public FlashDesk {
   std::string typed_;  ///< read, and not asked for yet
 };
 
-std::string command_line(const FlashArguments& options, const std::string& more) {
+std::string command_line(const FlashArguments& options) {
   std::string out = "wexlo flash " + shell_word(options.kit);
   for (const std::string& one : options.phones)
     out += " --phone " + shell_word(one);
   if (!options.log.empty()) out += " --log " + shell_word(options.log);
   for (const std::string& one : options.accept)
     out += " --accept " + shell_word(one);
+  if (options.yes_erase) out += " --yes-erase";
   if (options.hands_done) out += " --hands-done";
+  if (options.dry_run) out += " --dry-run";
   if (options.back) out += " --back";
-  return out + more;
+  if (!options.from.empty()) out += " --from " + shell_word(options.from);
+  return out;
 }
 
 struct NextCommands {
@@ -166,17 +173,32 @@ struct NextCommands {
 
 NextCommands next_of(const FlashArguments& options, const Flashed& done) {
   NextCommands out;
-  if (!done.done && !done.stopped_at.empty())
-    out.go_on = command_line(
-        options, (options.yes_erase ? " --yes-erase --from " : " --from ") + done.stopped_at);
-  if (!options.back && done.takes_back && !done.done) {
+  if (done.done) return out;
+  if (!done.stopped_at.empty()) {
+    FlashArguments on = options;
+    on.from = done.stopped_at;
+    out.go_on = command_line(on);
+  }
+  if (!options.back && done.takes_back) {
     FlashArguments back = options;
     back.back = true;
+    back.from.clear();
     // What is accepted, and what may be lost, is asked anew for the way back.
     back.accept.clear();
-    out.back = command_line(back, {});
+    back.yes_erase = false;
+    out.back = command_line(back);
   }
   return out;
+}
+
+/// What a write has left; empty: nothing.
+std::string left_by(const PlayedStep& write) {
+  switch (write.outcome) {
+    case StepOutcome::Skipped: return {};
+    case StepOutcome::Unknown: return "unknown: it may be written, in part, or not at all";
+    case StepOutcome::Failed: return "failed: " + printable(write.detail);
+    default: return std::string(outcome_word(write.outcome));
+  }
 }
 
 /// What a phone that stopped in the middle has now. @param steps  of the plan, or of its way back
@@ -185,16 +207,12 @@ std::string left_text(const std::vector<Step>& steps, const Flashed& done) {
   for (const Step& step : steps) {
     if (!step.is<act::Write>()) continue;
     const auto at = std::ranges::find(done.steps, step.id, &PlayedStep::id);
-    const bool before = contains(done.changed, step.id);
-    if (at != done.steps.end() && at->outcome == StepOutcome::Skipped) continue;
-    if (at == done.steps.end() && !before) continue;
-    std::string state = "written in an earlier run";
-    if (at != done.steps.end()) state = outcome_word(at->outcome);
-    if (at != done.steps.end() && at->outcome == StepOutcome::Unknown)
-      state = "unknown: it may be written, in part, or not at all";
-    if (at != done.steps.end() && at->outcome == StepOutcome::Failed)
-      state = "failed: " + printable(at->detail);
-    out += fmt::format("  {:<28}{}\n", step_title(step), state);
+    std::string state;
+    if (at != done.steps.end())
+      state = left_by(*at);
+    else if (contains(done.changed, step.id))
+      state = "written in an earlier run";
+    if (!state.empty()) out += fmt::format("  {:<28}{}\n", step_title(step), state);
   }
   return out;
 }
