@@ -2,6 +2,7 @@
 /// protocol.
 
 #include "firmware/super_edit.hpp"
+#include "flash/bench_phone.hpp"
 #include "flash/flash_log.hpp"
 #include "phone/fastboot/command.hpp"
 #include "phone/simulated/bootloader.hpp"
@@ -63,7 +64,6 @@ void super_tables(View input) {
   const SourcePtr source = open_memory(Blob(to_bytes(as_text(input))), "super");
   auto read = SuperEdit::read(*source);
   if (!read) return;
-  const std::uint64_t free = read->free();
   (void)read->create("made", "", 4096);
   if (!read->partitions().empty()) {
     const std::string first = read->partitions().front().name;
@@ -71,7 +71,6 @@ void super_tables(View input) {
     (void)read->drop(first);
     must(read->find(first) == nullptr);
   }
-  (void)free;
   const SourcePtr head = open_memory(Blob(read->head()), "super");
   const auto again = SuperEdit::read(*head);
   must(!again || again->partitions().size() == read->partitions().size());
@@ -106,11 +105,8 @@ void bootloader(View input) {
   auto store = std::make_unique<MemoryStore>();
   must(store->add("boot_a", kSize).has_value());
   must(store->add("userdata", kSize).has_value());
-  SuperEdit tables = SuperEdit::make(8u << 20, {});
-  must(tables.create("system_a", "", kSize).has_value());
-  must(store->add("super", 8u << 20).has_value());
-  const Blob head(tables.head());
-  must(store->put("super", {{0, head.size(), open_memory(head, "super"), 0}}).has_value());
+  must(add_super(*store, 8u << 20, {}, {{.name = "system_a", .size = kSize, .group = {}}})
+           .has_value());
   PhoneState state;
   state.mode = PhoneMode::Bootloader;
   state.download_limit = 1u << 20;

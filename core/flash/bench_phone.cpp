@@ -147,8 +147,8 @@ std::vector<SuperEdit::GroupRow> group_rows(const std::vector<LogicalGroup>& gro
 
 Result<SuperEdit> add_super(PartitionStore& store, std::uint64_t told,
                             const std::vector<LogicalGroup>& groups,
-                            const std::vector<LogicalPartition>& partitions) {
-  std::uint64_t least = kMiB;  // its tables
+                            const std::vector<LogicalPartition>& partitions, std::uint64_t free) {
+  std::uint64_t least = kMiB + free;  // with its tables
   for (const LogicalPartition& one : partitions)
     least += align_up(one.size, kMiB);
   const std::uint64_t size = std::max(told, least);

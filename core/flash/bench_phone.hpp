@@ -21,11 +21,13 @@ namespace wexlo {
 
 /// Adds a super with these logical partitions, empty: only its tables are written. Each group gets
 /// room for what is in it by now, whatever was told.
-/// @param told  bytes of the super; less than what its tables and partitions take counts as that
+/// @param told  bytes of the super; less than its tables, partitions and `free` take counts as that
+/// @param free  bytes that no partition has
 /// Errors: those of the store and of SuperEdit::create().
 [[nodiscard]] Result<SuperEdit> add_super(PartitionStore& store, std::uint64_t told,
                                           const std::vector<LogicalGroup>& groups,
-                                          const std::vector<LogicalPartition>& partitions);
+                                          const std::vector<LogicalPartition>& partitions,
+                                          std::uint64_t free = 0);
 
 /// Keeps what only a phone as a whole tells: the key that it trusts, the level of its data.
 void take_in_hand(SimulatedPhone& phone, const StockState& stock);

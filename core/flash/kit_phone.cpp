@@ -80,13 +80,9 @@ class KitPhoneMaker {
   Status make_super() {
     if (in_.super == nullptr) return {};
     const SuperFacts& facts = in_.super->before;
-    std::uint64_t size = kTables + facts.size;
-    if (facts.size == 0) {
-      size += kFree;
-      for (const LogicalPartition& one : facts.partitions)
-        size += align_up(one.size, kTables);
-    }
-    WEXLO_CHECK(add_super(*store_, size, facts.groups, facts.partitions));
+    // What is told is the room of its partitions, without that of the tables.
+    WEXLO_CHECK(add_super(*store_, kTables + facts.size, facts.groups, facts.partitions,
+                          facts.size == 0 ? kFree : 0));
     return {};
   }
 
