@@ -126,10 +126,6 @@ class LogReader {
 
 }  // namespace
 
-std::string_view log_event_word(LogEvent event) {
-  return kEvents[static_cast<std::size_t>(event)];
-}
-
 std::string_view direction_word(Direction direction) {
   return direction == Direction::Forward ? "forward" : "back";
 }
@@ -200,7 +196,7 @@ FlashLog::~FlashLog() {
 
 /// Beginning with its time and event, which every line has.
 Status FlashLog::append(LogEvent event, std::initializer_list<Json::Member> more) {
-  Json row = {{"time", utc_text(clock_())}, {"event", log_event_word(event)}};
+  Json row = {{"time", utc_text(clock_())}, {"event", kEvents[static_cast<std::size_t>(event)]}};
   for (const auto& [key, value] : more)
     row[key] = value;
   const std::string line = row.line() + '\n';

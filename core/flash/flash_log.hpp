@@ -29,7 +29,6 @@ enum class LogEvent {
   Step,       ///< it ended
   End,
 };
-[[nodiscard]] std::string_view log_event_word(LogEvent event);
 
 /// One run of `flash`.
 struct LoggedRun {
