@@ -19,7 +19,7 @@ bool on_the_wire(PhoneMode mode) {
 
 Error by_hand(PhoneMode now, PhoneMode wanted) {
   return {.code = ErrorCode::Unsupported,
-          .message = fmt::format("no command brings the phone from {} to {}: its keys do",
+          .message = fmt::format("no command brings the phone from {} to {}: use its keys",
                                  phone_mode_word(now), phone_mode_word(wanted))};
 }
 
