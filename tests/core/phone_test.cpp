@@ -223,6 +223,41 @@ TEST_CASE("phone: what it says while it works is heard in order, before the answ
   CHECK(refused.back() == "no");
 }
 
+namespace {
+
+/// A wire on which the command goes out, and the sending ends all the same.
+class CutLink final : public Link {
+ public:
+  explicit CutLink(ErrorCode why) : why_(why) {}
+  Status send(View) override { return fail({.code = why_, .message = "cut"}); }
+  Result<Bytes> receive() override { return fail({.code = why_, .message = "cut"}); }
+  Status send_data(View, bool) override { return fail({.code = why_, .message = "cut"}); }
+  Status receive_data(MutableView) override { return fail({.code = why_, .message = "cut"}); }
+  void bear_silence(milliseconds) override {}
+
+ private:
+  ErrorCode why_;
+};
+
+}  // namespace
+
+TEST_CASE("phone: an order whose sending was cut off may have come, a restart did not go out") {
+  for (const ErrorCode why : {ErrorCode::LinkLost, ErrorCode::Interrupted}) {
+    CutLink link(why);
+    const auto told = order_phone(link, "flash:boot_a");
+    REQUIRE_FALSE(told);
+    CHECK(told.error().code == ErrorCode::ReplyLost);
+    const auto left = send_away(link, "reboot");
+    REQUIRE_FALSE(left);
+    CHECK(left.error().code == why);
+    CHECK(ask_phone(link, "getvar:product").error().code == why);
+  }
+  // What never went out is none of that.
+  CutLink link(ErrorCode::LinkLost);
+  CHECK(order_phone(link, "flash:" + std::string(kMaxCommand, 'x')).error().code ==
+        ErrorCode::Usage);
+}
+
 TEST_CASE("phone: a reply of the longest length is read, one byte more is refused unread") {
   const auto reply = [](std::uint64_t size) {
     return refused(Wire::Tcp, {.raw = be64(size) + std::string(size, 'x')});

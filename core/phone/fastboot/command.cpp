@@ -101,12 +101,17 @@ class ReplyReader {
   std::size_t size_ = 0;
 };
 
-Status send_command(Link& link, std::string_view command) {
+Status fits(std::string_view command) {
   if (command.size() > kMaxCommand)
     return fail({.code = ErrorCode::Usage,
                  .message = "the command is longer than bootloaders take",
                  .expected = fmt::format("at most {} bytes", kMaxCommand),
                  .found = std::string(command)});
+  return {};
+}
+
+Status send_command(Link& link, std::string_view command) {
+  WEXLO_CHECK(fits(command));
   return link.send(as_view(command));
 }
 
@@ -134,18 +139,33 @@ Result<PhoneReply> ask_phone(Link& link, std::string_view command, Foreign forei
 }
 
 Status order_phone(Link& link, std::string_view command, const PhoneSays& says) {
-  WEXLO_CHECK(send_command(link, command));
+  WEXLO_CHECK(fits(command));
   ReplyReader reader(link, command, says);
-  const auto read = reader.read(false);
-  if (read) return {};
-  Error why = read.error();
-  // Whoever stops the program while the phone works does not stop the phone.
+  Status told = link.send(as_view(command));
+  if (told) {
+    const auto read = reader.read(false);
+    if (read) return {};
+    told = fail(read.error());
+  }
+  Error why = told.error();
+  // Whoever stops the program while the phone works does not stop the phone. What could not be sent
+  // to its end may have reached it, too: a receipt is lost as easily as an answer.
   if (why.code == ErrorCode::LinkLost || why.code == ErrorCode::Interrupted) {
     why.code = ErrorCode::ReplyLost;
     why.message = fmt::format("the answer to {} was lost: {}", command, why.message);
     why.hint = "The phone may have done it, or not. Check the cable and the phone's screen.";
   }
   return fail(std::move(why));
+}
+
+Status send_away(Link& link, std::string_view command, const PhoneSays& says) {
+  WEXLO_CHECK(send_command(link, command));
+  ReplyReader reader(link, command, says);
+  const auto read = reader.read(false);
+  if (read || read.error().code == ErrorCode::LinkLost ||
+      read.error().code == ErrorCode::Interrupted)
+    return {};
+  return fail(read.error());
 }
 
 Result<std::optional<std::string>> phone_variable(Link& link, const std::string& name) {

@@ -44,8 +44,13 @@ enum class Foreign {
 [[nodiscard]] Result<PhoneReply> ask_phone(Link& link, std::string_view command,
                                            Foreign foreign = Foreign::Fails);
 
-/// The same for what changes the phone: ReplyLost in the place of LinkLost once it was sent.
+/// The same for what changes the phone: ReplyLost in the place of LinkLost and Interrupted, as the
+/// phone may have got the command and done it.
 [[nodiscard]] Status order_phone(Link& link, std::string_view command, const PhoneSays& says = {});
+
+/// A command that ends the link, as a restart does: an answer that does not come is none that is
+/// missed. Errors: those of ask_phone; LinkLost and Interrupted only where it could not be sent.
+[[nodiscard]] Status send_away(Link& link, std::string_view command, const PhoneSays& says = {});
 
 /// nullopt: the phone does not know the variable. Errors: those of ask_phone but PhoneRefused.
 [[nodiscard]] Result<std::optional<std::string>> phone_variable(Link& link,

@@ -93,6 +93,7 @@ Result<std::optional<std::uint64_t>> FastbootPhone::number(const std::string& na
 
 Status FastbootPhone::order(const std::string& command) {
   WEXLO_CHECK(attach());
+  WEXLO_CHECK(check_stop(context_));
   link_->bear_silence(time_for(command, waits_.link));
   auto told = order_phone(*link_, command, on_line);
   if (told) return told;
@@ -109,11 +110,14 @@ Status FastbootPhone::hand(const Source& file) {
   return {};
 }
 
-/// The link ends with it: an answer that does not come any more is none that is missed.
 Status FastbootPhone::leave(const std::string& command, PhoneMode mode) {
-  auto told = order(command);
-  if (!told && told.error().code != ErrorCode::ReplyLost) return told;
+  WEXLO_CHECK(attach());
+  link_->bear_silence(time_for(command, waits_.link));
+  auto told = send_away(*link_, command, on_line);
+  if (!told && told.error().code == ErrorCode::PhoneRefused)
+    return fail(named(std::move(told).error()));
   link_.reset();
+  if (!told) return fail(named(std::move(told).error()));
   mode_ = mode;
   return {};
 }
