@@ -1,0 +1,33 @@
+#pragma once
+/// Text as it is pasted from a phone: its lines, and what a line says.
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <utility>
+
+namespace wexlo {
+
+/// A console's redirection may have written two bytes a character; what is not ASCII in those is
+/// `?`. Other text is as it was, without a byte order mark.
+[[nodiscard]] std::string in_ascii(std::string_view text);
+
+/// Without blanks and line ends on both sides.
+[[nodiscard]] std::string_view trimmed(std::string_view text);
+
+/// Name and value of a line, whatever form it has: `[name]: [value]`, `name=value`, `name: value`,
+/// `(word) name: value`. Empty: it has none.
+[[nodiscard]] std::pair<std::string, std::string> name_and_value(std::string_view line);
+
+/// What a property of a running system, or a variable of a bootloader, says of a phone.
+struct PropertyFact {
+  std::string_view key;  ///< of sheet_keys()
+  std::string value;     ///< in the sheet's own words; empty: it says nothing
+};
+/// nullopt: it is none that a sheet is made of.
+[[nodiscard]] std::optional<PropertyFact> property_fact(std::string_view name,
+                                                        std::string_view value);
+/// Of several properties that say the same, the one with the lowest rank is believed.
+[[nodiscard]] std::size_t property_rank(std::string_view name);
+
+}  // namespace wexlo
