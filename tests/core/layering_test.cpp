@@ -16,12 +16,34 @@ namespace fs = std::filesystem;
 namespace {
 
 /// docs/architecture.md has the same list, with what is in each.
-const std::vector<std::string> kOrder{
-    "base",    "text",      "net",         "codec",          "archive",         "image",
-    "ramdisk", "verified",  "firmware",    "parts",          "recipe",          "judge",
-    "seal",    "kit/facts", "kit/verdict", "kit/plan",       "kit/folder",      "inspect",
-    "compare", "check",     "phone",       "phone/fastboot", "phone/simulated", "flash",
-    "figure",  "report",    "job"};
+const std::vector<std::string> kOrder{"base",
+                                      "text",
+                                      "net",
+                                      "codec",
+                                      "archive",
+                                      "image",
+                                      "ramdisk",
+                                      "verified",
+                                      "firmware",
+                                      "parts",
+                                      "recipe",
+                                      "judge",
+                                      "seal",
+                                      "kit/facts",
+                                      "kit/verdict",
+                                      "kit/plan",
+                                      "kit/folder",
+                                      "inspect",
+                                      "compare",
+                                      "check",
+                                      "phone",
+                                      "phone/fastboot",
+                                      "phone/simulated",
+                                      "observed",
+                                      "flash",
+                                      "figure",
+                                      "report",
+                                      "job"};
 
 std::ptrdiff_t rank(const std::string& folder) {
   return std::ranges::find(kOrder, folder) - kOrder.begin();
