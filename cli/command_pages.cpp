@@ -37,6 +37,11 @@ constexpr Example kFlash[] = {
     {"wexlo flash kit --phone fastboot+usb:// --back",
      "back to stock: what was written, and no more"},
 };
+constexpr Example kConfirm[] = {
+    {"wexlo confirm kit phone.txt --no-record",
+     "what was saved from the phone, held against the kit"},
+    {"wexlo confirm --list .", "what was done to which phone, when, and did it take"},
+};
 constexpr Example kPhones[] = {
     {"wexlo phones", "phones at their bootloader, over USB"},
     {"wexlo phones fastboot+tcp://localhost:5554", "the one at an address"},
@@ -153,6 +158,10 @@ constexpr CommandPage kPages[] = {
      "step after the other, with a log in the kit. It stops at the first failure, tells what the "
      "phone has now, the command that goes on, and the way back from there.",
      kFlash, "docs/flash.md"},
+    {"confirm", kJob, "did it take? what the phone shows, held against the kit",
+     "Reads what you saved or pasted from the phone after the flash, holds it against the kit, and "
+     "says what is as planned, what is not, and what to ask next. The kit keeps a record of it.",
+     kConfirm, "docs/confirm.md"},
     {"phones", kJob, "which phones answer",
      "Lists the phones at their bootloader: over USB, or at the addresses given, with mode, "
      "serial number, product and lock state.",

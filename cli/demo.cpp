@@ -13,6 +13,7 @@
 #include "kit/facts/sheet.hpp"
 #include "options.hpp"
 #include "phone/fastboot/link.hpp"
+#include "phone/simulated/start_shows.hpp"
 #include "program.hpp"
 #include "reply.hpp"
 #include "text/text.hpp"
@@ -175,10 +176,18 @@ class Demo {
     WEXLO_CHECK(step("The plan, played on it: step by step, with a log in the kit.",
                      {"flash", path("kit"), "--phone", address, "--hands-done"}));
     tell_start(*served);
+    WEXLO_CHECK(confirm("Did it take? What the phone shows, held against the kit.", *served));
     WEXLO_CHECK(step("And back: the stock images are written where others were.",
                      {"flash", path("kit"), "--phone", address, "--hands-done", "--back"}));
     tell_start(*served);
-    return {};
+    return confirm("Is the stock system back?", *served);
+  }
+
+  /// What a technician would save of the phone, in a file.
+  Status confirm(const std::string& why, ServedPhone& phone) {
+    WEXLO_CHECK(write_file(folder_ / "phone.txt", as_view(saved_text(phone.last_start())),
+                           Overwrite::Replace));
+    return step(why, {"confirm", path("kit"), path("phone.txt")});
   }
 
   void tell_start(ServedPhone& phone) {

@@ -7,7 +7,9 @@
 #include "commands.hpp"
 #include "options.hpp"
 #include "reply.hpp"
+#include "text/hex.hpp"
 #include "text/text.hpp"
+#include "verified/bench_key.hpp"
 #include "verified/key.hpp"
 
 namespace wexlo::cli {
@@ -15,7 +17,7 @@ namespace {
 
 struct KeysArguments {
   std::string file, output, pem, bits = "4096";
-  bool force = false;
+  bool force = false, bench = false;
 };
 
 /// What can be said of a key without giving it away.
@@ -92,8 +94,30 @@ Status check_targets(const KeysArguments& options) {
   return {};
 }
 
+/// A key that signs records: of another kind than those that sign images.
+Result<Reply> make_bench_key(const KeysArguments& options) {
+  if (!options.output.empty() || !options.pem.empty())
+    return fail({.code = ErrorCode::Usage,
+                 .message = "a bench's key has no public key blob and no certificate",
+                 .hint = "Its public half stands in each entry that it signs."});
+  const Overwrite overwrite = options.force ? Overwrite::Replace : Overwrite::Refuse;
+  WEXLO_CHECK(check_absent(options.file, overwrite));
+  WEXLO_TRY(const std::string pem, verified::new_bench_key());
+  WEXLO_TRY(const auto key, verified::read_bench_key(pem));
+  WEXLO_CHECK(write_file(options.file, as_view(pem), overwrite, Flush::Wait, Readers::OwnerAlone));
+  Reply reply;
+  reply.result = {{"file", options.file}, {"ed25519_public_key", hex(key->public_key())}};
+  reply.text = fmt::format(
+      "{}\n  Ed25519\n  public key: {}\n  a new key for records, readable by you alone: the "
+      "setting "
+      "bench_key names it\n",
+      printable(options.file), hex(key->public_key()));
+  return reply;
+}
+
 Result<Reply> run_new(const KeysArguments& options, const Context& context) {
   WEXLO_CHECK(check_targets(options));
+  if (options.bench) return make_bench_key(options);
   return make_key(options, context);
 }
 
@@ -114,7 +138,8 @@ void add_keys(Commands& commands, Session& session, int& exit_code) {
   auto made = std::make_shared<KeysArguments>();
   Command fresh(commands, "keys new");
   fresh.operand("FILE", made->file, "The key to make, as PEM")
-      .choice("--bits", {"2048", "4096", "8192"}, made->bits, "Length of the key");
+      .choice("--bits", {"2048", "4096", "8192"}, made->bits, "Length of the key")
+      .flag("--bench", made->bench, "A key that signs records (wexlo confirm --sign), Ed25519");
   add_public(fresh, made);
   fresh.runs([=, &session, &exit_code] {
     exit_code = finish(session, "keys new", run_new(*made, session.context));

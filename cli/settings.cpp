@@ -94,6 +94,12 @@ constexpr SettingKind kSettings[] = {
        out.technician = text;
        return std::nullopt;
      }},
+    {"bench_key", "WEXLO_BENCH_KEY",
+     [](UserSettings& out, const std::string& text,
+        const fs::path& base) -> std::optional<std::string> {
+       out.bench_key = folder_of(text, base);
+       return std::nullopt;
+     }},
 };
 
 Status read_file(UserSettings& out, const fs::path& file) {

@@ -15,9 +15,10 @@ struct UserSettings {
   unsigned jobs = 1;                                   ///< threads, 1 to 256
   std::string color = "auto";                          ///< auto, always, never
   std::uint64_t cache_bound = std::uint64_t{2} << 30;  ///< bytes that batch keeps; 0: none
-  std::filesystem::path sheets;   ///< where `--sheet NAME` is looked for; empty: nowhere else
-  std::filesystem::path recipes;  ///< where `-r @NAME` is looked for besides
-  std::string technician;         ///< named in the report of a kit
+  std::filesystem::path sheets;     ///< where `--sheet NAME` is looked for; empty: nowhere else
+  std::filesystem::path recipes;    ///< where `-r @NAME` is looked for besides
+  std::string technician;           ///< named in the report of a kit, and in its record
+  std::filesystem::path bench_key;  ///< signs records; empty: they are not signed
 };
 
 /// A number of threads; nullopt: it is none from 1 to 256.

@@ -17,6 +17,7 @@
 #include "hands.hpp"
 #include "phone/simulated/phone_server.hpp"
 #include "phone/simulated/power_on.hpp"
+#include "phone/simulated/start_shows.hpp"
 
 namespace {
 
@@ -25,6 +26,7 @@ namespace fs = std::filesystem;
 
 constexpr std::uint64_t kMaxState = 4u << 20;
 constexpr const char* kStateFile = "phone.toml";
+constexpr const char* kObservedFile = "observed.txt";
 
 struct Arguments {
   std::string folder, model, firmware;
@@ -168,6 +170,12 @@ class PhoneProgram {
       say("  " + line + "\n");
     say(fmt::format("start: {}: {} add-on: {}\n", start_word(done->verdict), done->reason,
                     addon_word(done->addon)));
+    if (done->symptom)
+      say(fmt::format("seen: {}: {}\n", symptom_word(*done->symptom),
+                      symptom_about(*done->symptom)));
+    // What a technician could save of it, for `wexlo confirm` and `wexlo diagnose`.
+    (void)write_file(folder_ / kObservedFile, as_view(saved_text(*done)), Overwrite::Replace,
+                     Flush::Leave);
     (void)save();
   }
 
@@ -195,6 +203,13 @@ class PhoneProgram {
   std::unique_ptr<PhoneServer> server_;
 };
 
+std::string symptom_help() {
+  std::string out;
+  for (const SymptomRow& row : symptom_rows())
+    out += fmt::format("  {:<22}{}\n", row.word, row.about);
+  return out;
+}
+
 int run_program(int argc, char** argv) {
   Arguments options;
   CLI::App app{"A simulated phone: partitions are files in DIR, phone.toml is its state."};
@@ -207,7 +222,7 @@ int run_program(int argc, char** argv) {
   app.add_option("--fault", options.faults, "Something that goes wrong; below");
   app.add_flag("--no-keys", options.no_keys,
                "Nobody holds the keys: a host that calls while the system runs finds no phone");
-  app.footer("Faults:\n" + fault_help() +
+  app.footer("Faults:\n" + fault_help() + "\nSymptoms, of start=SYMPTOM:\n" + symptom_help() +
              "\nLines on standard input are what a person does by hand:\n" + sim::hands_help());
   CLI11_PARSE(app, argc, argv);
   const auto done = PhoneProgram(options).run();

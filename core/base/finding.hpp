@@ -141,6 +141,12 @@ enum class FindingCode : std::uint8_t {
   // of a kit that is there
   KitFile,
   KitFileExtra,
+  RecordChanged,
+  // a phone after the flash
+  SeenElsewhere,
+  FactsDiffer,
+  UpdatesOn,
+  NothingSeen,
   // patching, restoring, sealing
   ProtectionMountVerification,
   ProtectionVerifiedBoot,

@@ -147,6 +147,11 @@ constexpr Why kWhys[] = {
 
     {C::KitFile, "What would be written is not what was proven."},
     {C::KitFileExtra, "Somebody may write it by mistake."},
+    {C::RecordChanged, "What was done to the phone is no longer sure."},
+    {C::SeenElsewhere, "It says nothing of whether this flash took."},
+    {C::FactsDiffer, "Which of them is true cannot be told, so neither is used."},
+    {C::UpdatesOn, "An update writes stock images over the patched ones."},
+    {C::NothingSeen, "Nothing can be told from it."},
 
     {C::ProtectionMountVerification, "Nobody notices if something else changes a partition."},
     {C::ProtectionVerifiedBoot, "Any image is started, whoever wrote it."},

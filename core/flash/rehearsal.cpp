@@ -112,6 +112,7 @@ class Rehearser {
     out_.reason = started_->reason;
     out_.addon = started_->addon;
     out_.boot_log = started_->log;
+    out_.shows = started_->shows;
     tell_data();
     if (!unknown_.empty() && !out_.stops()) {
       out_.verdict = StartVerdict::CannotTell;

@@ -21,6 +21,7 @@ struct Rehearsal {
   AddonSeen addon = AddonSeen::None;
   std::vector<PlayedStep> steps;
   std::vector<std::string> boot_log;  ///< of the start after the plan
+  std::vector<std::string> shows;     ///< of that start, as one could save it: PoweredOn::shows
   std::vector<std::string> not_here;  ///< partitions taken for the phone's own, not looked at
   std::optional<RehearsedBack> back;  ///< nullopt: it was not played
   [[nodiscard]] bool stops() const {

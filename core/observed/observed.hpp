@@ -105,7 +105,6 @@ struct Observed {
   std::vector<Seen> lines;  ///< that are not blank, without what an editor or a chat put in front
   std::vector<SeenPiece> pieces;
   std::vector<Seen> ignored;  ///< lines of no kind that is known
-  bool whole_start = false;   ///< a kernel log from its first line to the running system
 
   /// The value, where all that was seen of it agree; nullptr: nothing was seen, or they differ.
   [[nodiscard]] const Seen* find(Fact fact) const;

@@ -131,7 +131,7 @@ void Told::add(Fact fact, std::string value, const SeenAt& at) {
   out_.facts[fact].push_back({std::move(value), at});
 }
 
-void Told::property(const std::string& name, const std::string& value, SeenAt at) {
+void Told::property(const std::string& name, const std::string& value, const SeenAt& at) {
   for (const NameRow& row : kNames)
     if (row.name == name && (row.value.empty() || row.value == value))
       add(row.fact, row.value.empty() ? value : std::string(row.says), at);
@@ -349,7 +349,7 @@ LineKind Told::answer(std::string_view command, std::string_view text, const See
 void Told::log(std::string_view text, const SeenAt& at) {
   SeenAt here = at;
   here.kind = LineKind::Log;
-  if (kernel(text, here) != LineKind::Unknown) first_line_ = true;
+  (void)kernel(text, here);
   constexpr std::string_view kLine = "Kernel command line: ";
   if (const std::size_t found = text.find(kLine); found != text.npos)
     words(text.substr(found + kLine.size()), here);
@@ -361,10 +361,8 @@ void Told::log(std::string_view text, const SeenAt& at) {
   // A refusal that was carried out: whatever asked was held by the policy.
   if (text.find("avc:") != text.npos && text.find("permissive=0") != text.npos)
     add(Fact::Selinux, "enforcing", here);
-  if (text.find("sys.boot_completed=1") != text.npos || text.starts_with("system: up")) {
+  if (text.find("sys.boot_completed=1") != text.npos || text.starts_with("system: up"))
     add(Fact::Started, "yes", here);
-    out_.whole_start = out_.whole_start || first_line_;
-  }
   if (text.starts_with("system: the data is read")) add(Fact::Data, "kept", here);
   if (text.starts_with("system: the user's data is set up anew")) add(Fact::Data, "new", here);
   sign(text, here);

@@ -29,13 +29,12 @@ class Told {
   bool sign(std::string_view text, const SeenAt& at);
 
  private:
-  void property(const std::string& name, const std::string& value, SeenAt at);
+  void property(const std::string& name, const std::string& value, const SeenAt& at);
   void word(std::string_view text, const SeenAt& at);
   void words(std::string_view line, const SeenAt& at);
   void add(Fact fact, std::string value, const SeenAt& at);
   Observed& out_;
   std::map<Fact, std::size_t> ranks_;  ///< of the best property that said it
-  bool first_line_ = false;            ///< of a kernel's log was seen
 };
 
 }  // namespace wexlo

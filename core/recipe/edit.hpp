@@ -173,10 +173,11 @@ struct PhoneNeeds {
 };
 
 struct Edit {
-  std::string kind;       ///< as the recipe spells it
-  std::string recipe;     ///< the recipe's name
-  std::string partition;  ///< where it acts; empty: where its home is
-  std::string fragment;   ///< of vendor_boot, by name or type; empty: any
+  std::string kind;                ///< as the recipe spells it
+  std::string recipe;              ///< the recipe's name
+  std::vector<std::string> shows;  ///< Recipe::shows
+  std::string partition;           ///< where it acts; empty: where its home is
+  std::string fragment;            ///< of vendor_boot, by name or type; empty: any
   Home home = Home::StartRamdisk;
   bool may_miss = false;  ///< matching nothing is no error
   std::size_t line = 0;   ///< in the recipe

@@ -12,6 +12,22 @@ namespace {
 
 constexpr std::int64_t kFormat = 1;
 
+std::vector<std::string> texts_of(const toml::array* list) {
+  std::vector<std::string> out;
+  if (list != nullptr)
+    for (const toml::node& one : *list)
+      out.push_back(one.value_or(std::string()));
+  return out;
+}
+
+std::string format_texts(std::string_view name, const std::vector<std::string>& texts) {
+  if (texts.empty()) return {};
+  std::string out = fmt::format("{} = [\n", name);
+  for (const std::string& text : texts)
+    out += fmt::format("  {},\n", toml_quote_utf8(text));
+  return out + "]\n";
+}
+
 }  // namespace
 
 bool Journal::has(std::string_view digest) const {
@@ -37,9 +53,8 @@ Result<std::optional<Journal>> read_journal(const Ramdisk& ramdisk) {
   WEXLO_TRY(const auto size, toml_get<std::int64_t>(table, "stock_size", file));
   journal.stock_size = static_cast<std::uint64_t>(size);
   WEXLO_TRY(journal.way_back, toml_get_or<std::string>(table, "no_way_back", "", file));
-  if (const toml::array* signs = table["onto_foreign"].as_array())
-    for (const toml::node& sign : *signs)
-      journal.foreign.push_back(sign.value_or(std::string()));
+  journal.shows = texts_of(table["shows"].as_array());
+  journal.foreign = texts_of(table["onto_foreign"].as_array());
   if (const toml::array* rows = table["edit"].as_array()) {
     for (const toml::node& node : *rows) {
       const toml::table* row = node.as_table();
@@ -60,12 +75,8 @@ std::string format_journal(const Journal& journal) {
                                 journal.stock_sha256, journal.stock_size);
   if (!journal.way_back.empty())
     out += fmt::format("no_way_back = {}\n", toml_quote(journal.way_back));
-  if (!journal.foreign.empty()) {
-    out += "onto_foreign = [\n";
-    for (const std::string& sign : journal.foreign)
-      out += fmt::format("  {},\n", toml_quote(sign));
-    out += "]\n";
-  }
+  out += format_texts("shows", journal.shows);
+  out += format_texts("onto_foreign", journal.foreign);
   for (const JournalEdit& edit : journal.edits)
     out += fmt::format("\n[[edit]]\nrecipe = {}\nkind = {}\nsummary = {}\ndigest = \"{}\"\n",
                        toml_quote(edit.recipe), toml_quote(edit.kind), toml_quote(edit.summary),

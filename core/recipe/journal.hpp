@@ -24,6 +24,7 @@ struct Journal {
   std::uint64_t stock_size = 0;      ///< bytes
   std::vector<JournalEdit> edits;    ///< in the order they were done
   std::string way_back;              ///< why the image does not carry one; empty: it does
+  std::vector<std::string> shows;    ///< texts of a log that tell that what was put in runs
   std::vector<std::string> foreign;  ///< signs of another tool that it was patched on top of
 
   [[nodiscard]] bool has(std::string_view digest) const;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/contains.hpp"
 #include "base/digest.hpp"
 #include "image/boot.hpp"
 #include "image/kernel.hpp"
@@ -90,7 +91,13 @@ class Patcher {
       journal_ = std::move(*found);
       journaled_ = true;
     }
-    if (!journaled_) journal_ = {"", work_.stock.bytes.size(), {}, {}, work_.role.foreign};
+    if (!journaled_)
+      journal_ = {.stock_sha256 = "",
+                  .stock_size = work_.stock.bytes.size(),
+                  .edits = {},
+                  .way_back = {},
+                  .shows = {},
+                  .foreign = work_.role.foreign};
     PhoneFacts& phone = work_.phone;
     if (phone.architecture.empty()) phone.architecture = architecture_of(work_.home()->ramdisk);
     layout_ = layout_of(work_.home()->ramdisk, signs_of(work_.image, work_.role.partition,
@@ -183,9 +190,16 @@ class Patcher {
               std::visit([this](const auto& one) { return apply(work_, one); }, edit.what));
     // Done on an earlier run: what it matched then is no longer there to be matched.
     if (outcome == Outcome::NoMatch && known) outcome = Outcome::AlreadyDone;
-    if (outcome == Outcome::Applied && work_.image.kind() != "vbmeta" && !known)
-      journal_.edits.push_back({edit.recipe, edit.kind, edit.summary(), edit.digest()});
+    if (outcome == Outcome::Applied && work_.image.kind() != "vbmeta" && !known) remember(edit);
     return outcome;
+  }
+
+  void remember(const Edit& edit) {
+    journal_.edits.push_back({edit.recipe, edit.kind, edit.summary(), edit.digest()});
+    // Who brings a program shows that it runs; the recipe's other edits may be in other images.
+    if (edit.file() == nullptr) return;
+    for (const std::string& text : edit.shows)
+      if (!contains(journal_.shows, text)) journal_.shows.push_back(text);
   }
 
   /// Where boot's ramdisk is recovery's alone, what takes init's place there would never run.

@@ -36,6 +36,7 @@ class RecipeReader {
     format(top);
     recipe_.name = top.text("name");
     recipe_.about = top.text_or("about", "");
+    if (top.has("shows")) recipe_.shows = top.texts("shows");
     parameters(top);
     if (const toml::table* needs = top.table("needs"))
       recipe_.needs = read_needs(*needs, reading_, recipe_.phone_needs);
@@ -168,6 +169,7 @@ class RecipeReader {
       }
       Edit edit = read_edit(*node.as_table(), reading_);
       edit.recipe = recipe_.name;
+      edit.shows = recipe_.shows;
       recipe_.edits.push_back(std::move(edit));
     }
   }

@@ -24,6 +24,7 @@ using Settings = std::map<std::string, std::string>;
 
 struct Recipe {
   std::string name, about;
+  std::vector<std::string> shows;  ///< texts of a log that tell that what it put in runs
   std::vector<Parameter> parameters;
   Conditions needs;                               ///< what has to hold for any of it: an error else
   PhoneNeeds phone_needs;                         ///< what only a phone's sheet can tell

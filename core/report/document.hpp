@@ -61,5 +61,7 @@ struct Document {
 
 /// The same document gives the same bytes.
 [[nodiscard]] std::string to_html(const Document& document);
+/// Its blocks alone, to be put into another file of this kind.
+[[nodiscard]] std::string blocks_html(const Document& document);
 
 }  // namespace wexlo::report

@@ -45,9 +45,13 @@ class Html {
                             markup_text(cell.text));
       out_ += "</dl>\n";
     }
+    return blocks(document) + "</main>\n</body>\n</html>\n";
+  }
+
+  std::string blocks(const Document& document) {
     for (const auto& block : document.blocks)
       std::visit([this](const auto& one) { put(one); }, block);
-    return out_ + "</main>\n</body>\n</html>\n";
+    return std::move(out_);
   }
 
  private:
@@ -118,6 +122,10 @@ class Html {
 
 std::string to_html(const Document& document) {
   return Html().write(document);
+}
+
+std::string blocks_html(const Document& document) {
+  return Html().blocks(document);
 }
 
 }  // namespace wexlo::report

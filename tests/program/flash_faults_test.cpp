@@ -9,8 +9,7 @@
 #include "support/rounds.hpp"
 #include "support/served.hpp"
 
-using namespace wexlo;
-using namespace wexlo::test;
+namespace wexlo::test {
 namespace fs = std::filesystem;
 
 namespace {
@@ -23,16 +22,16 @@ class WillingDesk final : public FlashDesk {
   void ended(const Step& step, const PlayedStep& played) override {
     if (seen) seen(step, played);
   }
-  Result<std::string> by_hand(const Step&, const act::ByHand&, wexlo::Phone&) override {
+  Result<std::string> by_hand(const Step&, const act::ByHand&, Phone&) override {
     return std::string();
   }
-  Result<std::string> install(const Step&, const act::Install&, wexlo::Phone&) override {
+  Result<std::string> install(const Step&, const act::Install&, Phone&) override {
     return std::string();
   }
-  Result<std::string> hand_over(const Step&, const act::HandOver&, wexlo::Phone&) override {
+  Result<std::string> hand_over(const Step&, const act::HandOver&, Phone&) override {
     return std::string();
   }
-  Status bring(const Step&, PhoneMode mode, wexlo::Phone&) override {
+  Status bring(const Step&, PhoneMode mode, Phone&) override {
     if (keys) keys(mode);
     return {};
   }
@@ -42,7 +41,7 @@ class WillingDesk final : public FlashDesk {
 
 struct Round {
   const Kit& kit;
-  const test::Bench& bench;
+  const Bench& bench;
   Random& random;
   std::map<std::string, StepOutcome> last_outcome{};  ///< of writes, by partition
   std::size_t unknown = 0, confirmed = 0, stopped = 0, backs = 0;
@@ -182,7 +181,7 @@ class BusyStore final : public PartitionStore {
 }  // namespace
 
 TEST_CASE("flash: a thousand schedules of faults: no claim that is not true, and an end") {
-  const test::Bench bench;
+  const Bench bench;
   REQUIRE(bench.prepare({"-r", "r.toml", "-r", "flags.toml"})["ok"] == true);
   const Kit kit = value_of(Kit::open(bench.dir / "kit"));
   Random random(20);
@@ -198,7 +197,7 @@ TEST_CASE("flash: a thousand schedules of faults: no claim that is not true, and
 }
 
 TEST_CASE("flash: the way back undoes what was written, and no more") {
-  const test::Bench bench;
+  const Bench bench;
   REQUIRE(bench.prepare({"-r", "r.toml", "-r", "flags.toml"})["ok"] == true);
   const Kit kit = value_of(Kit::open(bench.dir / "kit"));
   Random random(4);
@@ -244,7 +243,7 @@ TEST_CASE("flash: the way back undoes what was written, and no more") {
 }
 
 TEST_CASE("flash: a stop inside a write ends as stopped, and the write is unknown") {
-  const test::Bench bench;
+  const Bench bench;
   REQUIRE(bench.prepare({"-r", "r.toml"})["ok"] == true);
   const Kit kit = value_of(Kit::open(bench.dir / "kit"));
   Random random(4);
@@ -275,7 +274,7 @@ TEST_CASE("flash: a stop inside a write ends as stopped, and the write is unknow
 }
 
 TEST_CASE("flash: a wrong phone, a locked one, an empty battery: nothing is written") {
-  const test::Bench bench;
+  const Bench bench;
   REQUIRE(bench.prepare({"-r", "r.toml", "--sheet", "sheet.toml"})["ok"] == true);
   const Kit kit = value_of(Kit::open(bench.dir / "kit"));
   Random random(4);
@@ -348,3 +347,5 @@ TEST_CASE("flash log: a line that was cut is passed over, a step that only began
   CHECK(read_flash_log(dir / "worse").error().code == ErrorCode::BadValue);
   CHECK(utc_text(1'796'000'000) == "2026-11-30T00:53:20Z");
 }
+
+}  // namespace wexlo::test

@@ -4,14 +4,13 @@
 #include "program/bench.hpp"
 #include "support/served.hpp"
 
-using namespace wexlo;
-using namespace wexlo::test;
+namespace wexlo::test {
 namespace fs = std::filesystem;
 
 namespace {
 
 /// The bench's phone, served, and a kit for it.
-struct PhoneBench : test::Bench {
+struct PhoneBench : Bench {
   explicit PhoneBench(PhoneState state = {}, const std::vector<std::string>& more = {}) {
     auto store = std::make_unique<MemoryStore>();
     for (const auto& [name, bytes] : images)
@@ -70,7 +69,7 @@ std::string outcome_of_step(const test::Json& reply, const std::string& id) {
 }  // namespace
 
 TEST_CASE("rehearse: text and JSON say the same; a fault or a damaged kit is not well") {
-  const test::Bench bench;
+  const Bench bench;
   REQUIRE(bench.prepare({"-r", "r.toml", "--sheet", "sheet.toml"})["ok"] == true);
   const test::Json well = program_json(bench.dir, {"rehearse", "kit", "--sheet", "sheet.toml"});
   CHECK(well["result"]["verdict"] == "starts");
@@ -250,3 +249,5 @@ TEST_CASE("phones: which answer, in what mode, and which do not") {
   CHECK(said.exit_code == 6);
   CHECK(said.err.contains("not every phone"));
 }
+
+}  // namespace wexlo::test

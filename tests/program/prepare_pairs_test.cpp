@@ -9,8 +9,7 @@
 #include "support/rounds.hpp"
 #include "support/served.hpp"
 
-using namespace wexlo;
-using namespace wexlo::test;
+namespace wexlo::test {
 namespace fs = std::filesystem;
 using Json = wexlo::test::Json;
 
@@ -307,3 +306,5 @@ TEST_CASE("prepare: a package to the other slot and a logical image in one plan:
     CHECK_FALSE(fs::exists(shop.dir / "refused"));
   }
 }
+
+}  // namespace wexlo::test

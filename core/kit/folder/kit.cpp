@@ -2,9 +2,14 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
+#include "base/contains.hpp"
 #include "base/digest.hpp"
 #include "base/source.hpp"
 #include "kit/folder/kit_files.hpp"
+#include "kit/folder/kit_folder.hpp"
+#include "kit/folder/record.hpp"
 #include "kit/plan/plan_toml.hpp"
 
 namespace wexlo {
@@ -16,6 +21,30 @@ constexpr std::uint64_t kMaxPlan = 4u << 20;
 bool cannot_be_read(const Error& error) {
   return error.code == ErrorCode::NotFound || error.code == ErrorCode::Permission ||
          error.code == ErrorCode::Io;
+}
+
+/// Its own digests cover the record, and the report's page has to be of its last entry.
+void check_record(const fs::path& folder, KitState& out) {
+  const auto record = read_record(folder);
+  if (!record) {
+    out.findings.push_back({kind_of(FindingCode::RecordChanged).level, FindingCode::RecordChanged,
+                            fmt::format("The record does not read: {}.", record.error().message),
+                            std::string(kRecordFile)});
+    return;
+  }
+  std::ranges::copy(judge_record(*record), std::back_inserter(out.findings));
+  const std::string last = record->entries.empty() ? "" : record->entries.back().sha256;
+  if (out.page == last) return;
+  // A program that was killed between the two leaves the page behind the record.
+  const bool older =
+      out.page.empty() || contains(record->entries, out.page, &RecordedEntry::sha256);
+  out.findings.push_back(
+      {older ? Level::Warning : kind_of(FindingCode::RecordChanged).level,
+       FindingCode::RecordChanged,
+       older ? "The report's page is older than the record: the next wexlo confirm renews it."
+             : "The report's page is not of this record: entries were taken out, or it is of "
+               "another copy of the kit.",
+       std::string(kReportFile)});
 }
 
 }  // namespace
@@ -43,7 +72,9 @@ Result<Kit> Kit::open(const fs::path& folder) {
 }
 
 Result<KitState> Kit::verify(const Context& context) const {
-  return check_files(folder_, files_of(manifest_), context);
+  WEXLO_TRY(KitState out, check_files(folder_, files_of(manifest_), context));
+  check_record(folder_, out);
+  return out;
 }
 
 Result<SourcePtr> Kit::file(const std::string& name) const {
@@ -88,7 +119,11 @@ Result<std::vector<Recipe>> Kit::recipes(const Settings& settings) const {
 
 Result<KitState> verify_kit(const fs::path& folder, const Context& context) {
   auto manifest = read_manifest(folder);
-  if (manifest) return check_files(folder, files_of(*manifest), context);
+  if (manifest) {
+    WEXLO_TRY(KitState out, check_files(folder, files_of(*manifest), context));
+    check_record(folder, out);
+    return out;
+  }
   if (!cannot_be_read(manifest.error())) return fail(std::move(manifest).error());
   WEXLO_TRY(KitState out, check_files(folder, {}, context));
   out.findings.insert(out.findings.begin(), {Level::Problem, FindingCode::KitFile,

@@ -8,6 +8,7 @@
 #include "base/error_kinds.hpp"
 #include "base/source_read.hpp"
 #include "kit/folder/kit_folder.hpp"
+#include "kit/folder/record_part.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -57,13 +58,23 @@ class FilesCheck {
       std::error_code ignored;
       if (at->is_directory(ignored)) continue;
       const std::string name = at->path().lexically_relative(folder_).generic_string();
-      if (!seen_.contains(name) && name != kFlashLog)
+      if (!seen_.contains(name) && name != kFlashLog && name != kRecordFile)
         out_.findings.push_back({Level::Warning, FindingCode::KitFileExtra,
                                  "The kit was not made with this file: no digest covers it.",
                                  name});
     }
     if (error) return fail(io_error(error.value(), "cannot read the folder", folder_.string()));
     return {};
+  }
+
+  /// The record's page is put into the report later.
+  Result<SourcePtr> report_as_made(const SourcePtr& source) {
+    WEXLO_TRY(const Blob text, read_all(*source, kMaxList));
+    SplitReport split = split_report(as_text(text.view()));
+    if (!split.intact)
+      problem(std::string(kReportFile), "The record's page in the report was changed.");
+    out_.page = split.last;
+    return open_memory(Blob(to_bytes(split.report)), source->name());
   }
 
   void problem(const std::string& name, std::string message) {
@@ -83,7 +94,8 @@ class FilesCheck {
     // Named by both lists, it is counted once; another digest for it is another matter.
     if (!checked_.emplace(path.generic_string(), named.sha256).second) return {};
     if (seen_.insert(path.generic_string()).second) ++out_.files;
-    const auto source = open_file(folder_ / path);
+    auto source = open_file(folder_ / path);
+    if (source && name == kReportFile) source = report_as_made(*source);
     if (!source) {
       problem(name, "The kit's file is gone, or cannot be read.");
       return {};

@@ -13,6 +13,7 @@ namespace wexlo {
 struct KitState {
   std::vector<Finding> findings;  ///< a problem for each file that is not as it should be
   std::size_t files = 0;          ///< that were looked at
+  std::string page;               ///< digest of the entry that the report's record ends with
 };
 
 /// The files that are named, and those of the list of digests in the folder: there, with the size

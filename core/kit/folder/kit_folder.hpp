@@ -17,8 +17,11 @@ inline constexpr std::string_view kKitManifest = "kit.json";
 inline constexpr std::string_view kKitKey = "key/root-key.bin";
 /// The list of all files and their SHA-256, in the form that `sha256sum -c` reads.
 inline constexpr std::string_view kKitDigests = "digests.txt";
+inline constexpr std::string_view kReportFile = "report.html";
 /// What is appended while the kit is flashed: no digest covers it.
 inline constexpr std::string_view kFlashLog = "flash-log.jsonl";
+/// What was seen of the phones afterwards, appended: its own digests cover it.
+inline constexpr std::string_view kRecordFile = "record.toml";
 
 /// Whether a name that a document gives stays inside the kit's folder.
 [[nodiscard]] bool is_inside(const std::filesystem::path& name);

@@ -32,6 +32,8 @@ constexpr FaultRow kRows[] = {
      "After so many commands nothing is heard of the phone."},
     {FaultKind::FullSuper, "full-super", "", true, "Nothing is free in super."},
     {FaultKind::LowBattery, "low-battery", "", true, "The battery is almost empty."},
+    {FaultKind::Start, "start", "SYMPTOM", true,
+     "Whatever is on it, it fails in this way: the symptoms of diagnose."},
 };
 
 const FaultRow& row_of(FaultKind kind) {
@@ -83,6 +85,10 @@ Result<Fault> parse_fault(std::string_view text) {
     return fail(no_fault(text, form));
   Fault out{.kind = row->kind, .what = std::string(value)};
   if (row->value.empty() || row->value == "COMMAND") return out;
+  if (row->kind == FaultKind::Start) {
+    WEXLO_CHECK(parse_symptom(value));
+    return out;
+  }
   const auto number = parse_number(value);
   if (!number) return fail(no_fault(text, form));
   out.number = *number;
@@ -112,6 +118,8 @@ std::optional<FaultKind> Faults::command(std::string_view command) {
   ++commands_;
   if (const Fault* dead = find(FaultKind::DeadCable); dead != nullptr && commands_ > dead->number)
     return FaultKind::DeadCable;
+  if (symptom() == Symptom::RefusesWrite && command.starts_with("flash:"))
+    return FaultKind::Refuses;
   const Fault* const refused = find(FaultKind::Refuses, command);
   if (refused == nullptr) return std::nullopt;
   happened(refused);
@@ -140,6 +148,13 @@ bool Faults::spoils_write() {
   if (bad == nullptr) return false;
   happened(bad);
   return true;
+}
+
+std::optional<Symptom> Faults::symptom() const {
+  const auto at = std::ranges::find(faults_, FaultKind::Start, &Fault::kind);
+  if (at == faults_.end()) return std::nullopt;
+  const auto read = parse_symptom(at->what);
+  return read ? std::optional(*read) : std::nullopt;
 }
 
 std::uint64_t Faults::milliseconds_a_mebibyte() const {

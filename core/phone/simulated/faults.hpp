@@ -7,7 +7,7 @@
 #include <string_view>
 #include <vector>
 
-#include "base/error.hpp"
+#include "phone/symptom.hpp"
 
 namespace wexlo {
 
@@ -20,6 +20,7 @@ enum class FaultKind {
   DeadCable,  ///< after so many commands nothing is heard any more
   FullSuper,  ///< nothing is free in super
   LowBattery,
+  Start,  ///< whatever is on it, it ends in this way
 };
 
 /// How each is asked for, with commas between: "drop=BYTES, refuse=COMMAND, …".
@@ -29,7 +30,7 @@ enum class FaultKind {
 
 struct Fault {
   FaultKind kind = FaultKind::LinkDrops;
-  std::string what;          ///< of Refuses and ReplyLost: how the command begins
+  std::string what;  ///< of Refuses and ReplyLost: how the command begins; of Start: a symptom
   std::uint64_t number = 0;  ///< bytes, milliseconds, commands
 };
 /// "drop=4096", "refuse=flash:boot_a", "bad-block". Errors: Usage.
@@ -51,6 +52,8 @@ class Faults {
   /// A write begins. @return whether a block of it will be bad
   [[nodiscard]] bool spoils_write();
   [[nodiscard]] std::uint64_t milliseconds_a_mebibyte() const;
+  /// In which way it fails, whatever is on it; nullopt: nobody asked for one.
+  [[nodiscard]] std::optional<Symptom> symptom() const;
 
  private:
   [[nodiscard]] Fault* find(FaultKind kind);

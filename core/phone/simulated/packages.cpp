@@ -121,6 +121,8 @@ bool is_payload(const Firmware& package) {
 Result<Installed> install_package(SimulatedPhone& phone, const SourcePtr& package) {
   if (phone.mode() != PhoneMode::Recovery)
     return reject("a package is installed from recovery, which does not run");
+  if (phone.faults.symptom() == Symptom::RefusesUpdate)
+    return reject("the package is older than what is on the phone");
   const auto opened = open_source(package, {.context = phone.context()});
   if (!opened && is_of_this_run(opened.error().code)) return fail(opened.error());
   const Installed unknown{{}, "what the package writes is not known here", false};

@@ -144,6 +144,7 @@ std::string format_phone(const PhoneState& state) {
   out.flag("restores_recovery", state.restores_recovery);
   out.flag("recovery_ran", state.recovery_ran);
   out.flag("level_from_header", state.level_from_header);
+  out.flag("updates_off", state.updates_off);
   out.texts_if("critical", list_of(state.critical));
   out.texts_if("silent", list_of(state.silent));
   out.texts_if("written", list_of(state.written));
@@ -191,6 +192,7 @@ Result<PhoneState> parse_phone(std::string_view text, const std::string& file) {
   in.flag("restores_recovery", out.restores_recovery);
   in.flag("recovery_ran", out.recovery_ran);
   in.flag("level_from_header", out.level_from_header);
+  in.flag("updates_off", out.updates_off);
   in.names("critical", out.critical);
   in.names("silent", out.silent);
   in.names("written", out.written);

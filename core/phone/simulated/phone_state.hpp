@@ -71,6 +71,7 @@ struct PhoneState {
   bool recovery_ran = false;       ///< since it was written: it keeps the system from doing so
   /// With verification off its loader reads no patch level but the boot header's.
   bool level_from_header = false;
+  bool updates_off = true;        ///< automatic ones, as its owner has set it
   std::set<std::string> written;  ///< partitions that were written since it was taken in hand
 };
 

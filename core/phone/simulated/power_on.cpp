@@ -6,6 +6,7 @@
 
 #include "image/partitions.hpp"
 #include "phone/simulated/start_look.hpp"
+#include "phone/simulated/start_shows.hpp"
 #include "text/text.hpp"
 
 namespace wexlo {
@@ -18,10 +19,18 @@ class PowerOn {
       : phone_(phone), stock_(stock), once_(once) {}
 
   Result<PoweredOn> run() {
-    if (!pick_slot()) return std::move(out_);
-    WEXLO_CHECK(start(out_.slot));
-    if (out_.verdict == StartVerdict::Stops && loader_stopped_ && phone_.state.slotted)
-      WEXLO_CHECK(fall_back());
+    if (pick_slot()) {
+      WEXLO_CHECK(start(out_.slot));
+      if (out_.verdict == StartVerdict::Stops && stage_ == StartStage::Loader &&
+          phone_.state.slotted)
+        WEXLO_CHECK(fall_back());
+    }
+    out_.symptom = symptom_of(out_.verdict, out_.cause);
+    auto told = phone_.faults.symptom();
+    // These show when it is written to, not when it starts.
+    if (told == Symptom::RefusesWrite || told == Symptom::RefusesUpdate) told.reset();
+    if (told) stage_ = fail_as(*told, out_);
+    out_.shows = what_it_shows(phone_, look_, out_, stage_, told);
     return std::move(out_);
   }
 
@@ -96,16 +105,15 @@ class PowerOn {
   }
 
   Status start(const std::string& slot) {
-    loader_stopped_ = false;
+    stage_ = StartStage::Loader;
     WEXLO_TRY(look_, look_at(phone_, slot, stock_, once_));
     for (const std::string& line : look_.log)
       log(line);
-    if (!loader()) {
-      loader_stopped_ = true;
-      return {};
-    }
-    if (!kernel() || !system()) return {};
-    finish();
+    if (!loader()) return {};
+    stage_ = StartStage::Kernel;
+    if (!kernel()) return {};
+    stage_ = StartStage::System;
+    if (system()) finish();
     return {};
   }
 
@@ -379,7 +387,7 @@ class PowerOn {
   StartLook look_;
   std::string warning_;
   std::optional<std::pair<StartCause, std::string>> fallen_;
-  bool loader_stopped_ = false;
+  StartStage stage_ = StartStage::Loader;
 };
 
 }  // namespace

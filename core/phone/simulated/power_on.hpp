@@ -8,18 +8,6 @@
 
 namespace wexlo {
 
-struct PoweredOn {
-  StartVerdict verdict = StartVerdict::CannotTell;
-  StartCause cause = StartCause::None;
-  std::string reason;  ///< a sentence
-  AddonSeen addon = AddonSeen::None;
-  std::string slot;              ///< that it started from; empty: of one slot
-  std::vector<std::string> log;  ///< lines, in order
-  [[nodiscard]] bool starts() const {
-    return verdict == StartVerdict::Starts || verdict == StartVerdict::StartsWithWarning;
-  }
-};
-
 /// Switches it on. Its state changes as a phone's does: tries, marks, stored indexes, fuse, data.
 /// @param once   started in the place of boot, without being written; nullptr: nothing
 /// @param stock  nullptr: not known
