@@ -42,6 +42,12 @@ constexpr Example kConfirm[] = {
      "what was saved from the phone, held against the kit"},
     {"wexlo confirm --list .", "what was done to which phone, when, and did it take"},
 };
+constexpr Example kDiagnose[] = {
+    {"wexlo diagnose kit phone.txt --symptom loops-at-once --against gnomon-ota.zip",
+     "by the kit, what was saved of the phone, and what somebody sees"},
+    {"wexlo diagnose init_boot-patched.img --against gnomon-ota.zip --symptom black-screen",
+     "an image of somebody else's, on a phone that does not start"},
+};
 constexpr Example kPhones[] = {
     {"wexlo phones", "phones at their bootloader, over USB"},
     {"wexlo phones fastboot+tcp://localhost:5554", "the one at an address"},
@@ -162,6 +168,11 @@ constexpr CommandPage kPages[] = {
      "Reads what you saved or pasted from the phone after the flash, holds it against the kit, and "
      "says what is as planned, what is not, and what to ask next. The kit keeps a record of it.",
      kConfirm, "docs/confirm.md"},
+    {"diagnose", kJob, "it does not start: likely causes, and the way back",
+     "Looks at the images as a loader and a kernel would, beside their stock twins, at what the "
+     "phone showed, its sheet and the flash log. It ranks causes by what speaks for and against "
+     "each, and says one look and the way back.",
+     kDiagnose, "docs/diagnose.md"},
     {"phones", kJob, "which phones answer",
      "Lists the phones at their bootloader: over USB, or at the addresses given, with mode, "
      "serial number, product and lock state.",

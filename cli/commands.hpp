@@ -21,6 +21,7 @@ void add_prepare(Commands& commands, Session& session, int& exit_code);
 void add_batch(Commands& commands, Session& session, int& exit_code);
 void add_rehearse(Commands& commands, Session& session, int& exit_code);
 void add_confirm(Commands& commands, Session& session, int& exit_code);
+void add_diagnose(Commands& commands, Session& session, int& exit_code);
 void add_flash(Commands& commands, Session& session, int& exit_code);
 void add_phones(Commands& commands, Session& session, int& exit_code);
 void add_sheet(Commands& commands, Session& session, int& exit_code);

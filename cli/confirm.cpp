@@ -178,7 +178,7 @@ Result<Reply> run_list(const ConfirmArguments& options, const Session& session) 
     reply.text =
         list.entries.empty()
             ? std::string("No kit there has a record.\n")
-            : session.paint.heading(fmt::format("{} in {}", counted(list.entries.size(), "entry"),
+            : session.paint.heading(fmt::format("{} in {}", counted(list.entries.size(), "look"),
                                                 counted(list.kits, "kit"))) +
                   "\n" + table.text(session.paint);
   }

@@ -145,11 +145,11 @@ class Program {
     app_.fallthrough();  // global options may follow the command
     session_.globals = {};
     add_globals(commands_, options_, session_.globals);
-    for (const auto add :
-         {add_prepare, add_check,  add_rehearse, add_flash,   add_confirm, add_phones,
-          add_restore, add_sheet,  add_batch,    add_inspect, add_compare, add_draw,
-          add_extract, add_insert, add_unpack,   add_repack,  add_patch,   add_seal,
-          add_recipes, add_keys,   add_help,     add_explain, add_demo,    add_complete})
+    for (const auto add : {add_prepare,  add_check,   add_rehearse, add_flash,   add_confirm,
+                           add_diagnose, add_phones,  add_restore,  add_sheet,   add_batch,
+                           add_inspect,  add_compare, add_draw,     add_extract, add_insert,
+                           add_unpack,   add_repack,  add_patch,    add_seal,    add_recipes,
+                           add_keys,     add_help,    add_explain,  add_demo,    add_complete})
       add(commands_, session_, exit_code_);
   }
 

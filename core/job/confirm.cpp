@@ -134,17 +134,6 @@ RecordEntry entry_of(const Kit& kit, const ConfirmedKit& done, const ConfirmOpti
   return out;
 }
 
-/// The runs of this kit's plan; of those of several phones, that of the one that was looked at.
-Result<std::vector<LoggedRun>> runs_of(const Kit& kit, const fs::path& log,
-                                       const std::string& serial) {
-  WEXLO_TRY(auto runs, read_flash_log(log.empty() ? kit.folder() / kFlashLog : log));
-  std::erase_if(
-      runs, [&](const LoggedRun& one) { return one.plan_sha256 != kit.manifest().plan.sha256; });
-  if (!serial.empty() && contains(runs, serial, &LoggedRun::serial))
-    std::erase_if(runs, [&](const LoggedRun& one) { return one.serial != serial; });
-  return runs;
-}
-
 Result<Expected> expectation_of(const Kit& kit, const std::vector<LoggedRun>& runs,
                                 const Context& context) {
   WEXLO_TRY(const Plan plan, kit.plan());
@@ -185,6 +174,16 @@ Status keep(const Kit& kit, const ConfirmOptions& options, const std::vector<Log
 
 }  // namespace
 
+Result<std::vector<LoggedRun>> runs_of_kit(const Kit& kit, const fs::path& log,
+                                           const std::string& serial) {
+  WEXLO_TRY(auto runs, read_flash_log(log.empty() ? kit.folder() / kFlashLog : log));
+  std::erase_if(
+      runs, [&](const LoggedRun& one) { return one.plan_sha256 != kit.manifest().plan.sha256; });
+  if (!serial.empty() && contains(runs, serial, &LoggedRun::serial))
+    std::erase_if(runs, [&](const LoggedRun& one) { return one.serial != serial; });
+  return runs;
+}
+
 Status ask_bootloader(const std::vector<PhoneAddress>& phones, Observed& out,
                       const Context& context) {
   if (phones.empty()) return {};
@@ -196,7 +195,7 @@ Status ask_bootloader(const std::vector<PhoneAddress>& phones, Observed& out,
 
 Result<Expected> expected_of_kit(const Kit& kit, const fs::path& log, const std::string& serial,
                                  const Context& context) {
-  WEXLO_TRY(const auto runs, runs_of(kit, log, serial));
+  WEXLO_TRY(const auto runs, runs_of_kit(kit, log, serial));
   return expectation_of(kit, runs, context);
 }
 
@@ -206,7 +205,7 @@ Result<ConfirmedKit> confirm_kit(const Kit& kit, const ConfirmOptions& options,
   out.observed = options.observed;
   WEXLO_CHECK(ask_bootloader(options.phones, out.observed, context));
   const Seen* const serial = out.observed.find(Fact::Serial);
-  WEXLO_TRY(const auto runs, runs_of(kit, options.log, serial == nullptr ? "" : serial->value));
+  WEXLO_TRY(const auto runs, runs_of_kit(kit, options.log, serial == nullptr ? "" : serial->value));
   WEXLO_TRY(out.expected, expectation_of(kit, runs, context));
   out.confirmed = confirm(out.expected, out.observed);
   if (out.observed.empty())

@@ -25,6 +25,12 @@ struct ConfirmedKit {
   std::string record_sha256;  ///< of the entry
 };
 
+/// The runs of this kit's plan, oldest first; where the log tells of several phones, those of the
+/// one with that serial number. Errors: those of the log.
+[[nodiscard]] Result<std::vector<LoggedRun>> runs_of_kit(const Kit& kit,
+                                                         const std::filesystem::path& log,
+                                                         const std::string& serial);
+
 /// What a kit should have made of a phone. @param log  empty: the kit's own
 /// @param serial  of the phone that was looked at, where a log tells of several; empty: the last
 /// Errors: those of the kit and its log, Interrupted.

@@ -41,6 +41,7 @@ const std::vector<std::string> kOrder{"base",
                                       "phone/simulated",
                                       "observed",
                                       "flash",
+                                      "diagnose",
                                       "figure",
                                       "report",
                                       "job"};

@@ -19,6 +19,8 @@ struct StockPhone {
   std::uint32_t flags = 0;     ///< of its vbmeta
   bool slotted = true, download = false;
   std::map<std::string, std::string> more;  ///< further images, without footers
+  std::string fingerprint{};                ///< that every image's footer names; empty: none
+  std::set<std::string> chained{};          ///< with a struct of their own, signed by boot's key
 
   /// With footers, and a vbmeta that covers all of them.
   [[nodiscard]] std::map<std::string, SourcePtr> images() const {
@@ -29,15 +31,22 @@ struct StockPhone {
     auto plain = parts.images();
     plain.insert(more.begin(), more.end());
     for (const auto& [name, bytes] : plain) {
-      const FooterWish wish{.partition = name,
-                            .partition_size = kPartition,
-                            .salt = to_bytes(noise(32, 2)),
-                            .draft = verified::new_draft()};
+      verified::Draft own = verified::new_draft();
+      if (!fingerprint.empty())
+        own.set_property("com.android.build." + name + ".fingerprint", fingerprint);
+      FooterWish wish{.partition = name,
+                      .partition_size = kPartition,
+                      .salt = to_bytes(noise(32, 2)),
+                      .draft = std::move(own)};
+      if (chained.contains(name)) wish.signer = &signer(KeyOf::Boot);
       const SourcePtr source = open_memory(Blob(to_bytes(bytes)), name);
       MemorySink sink;
       const Footed made =
           value_of(write_footed(*source, bytes.size(), bytes.size(), wish, sink, {}));
-      top.set_claim(made.claim);
+      if (chained.contains(name))
+        top.set_claim(verified::ChainDescriptor{name, 1, signer(KeyOf::Boot).public_key()});
+      else
+        top.set_claim(made.claim);
       out[name] = open_memory(sink.take(), name);
     }
     Bytes vbmeta = value_of(verified::write_struct(top, &signer(KeyOf::Root), DigestKind::Sha256));

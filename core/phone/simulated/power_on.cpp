@@ -217,23 +217,12 @@ class PowerOn {
     return true;
   }
 
-  /// Data of another form behind lz4 data, which has no end mark.
-  [[nodiscard]] bool joint_breaks() const {
-    std::optional<Compression> before;
-    for (const Ramdisk* one : look_.joined.parts)
-      for (const RamdiskSegment& segment : one->segments) {
-        if (before == Compression::Lz4Legacy && segment.compression != before) return true;
-        before = segment.compression;
-      }
-    return false;
-  }
-
   [[nodiscard]] StartCause cause_of(const Finding& finding) const {
     switch (finding.id.code) {
       case FindingCode::Kernel: return StartCause::NoKernel;
       case FindingCode::RamdiskPacking: return StartCause::RamdiskFormat;
       case FindingCode::JoinedRamdisk:
-        if (joint_breaks()) return StartCause::RamdiskJoint;
+        if (look_.joint_breaks()) return StartCause::RamdiskJoint;
         return find_joined(look_.joined, "init") ? StartCause::FirstProgram
                                                  : StartCause::NoFirstProgram;
       case FindingCode::ProgramPages: return StartCause::FirstProgram;
@@ -348,6 +337,7 @@ class PowerOn {
   void judge_ramdisk() {
     if (!out_.starts() || look_.addon != AddonSeen::NotSeen || look_.asleep.empty()) return;
     const std::string& from = look_.joined.last_partition;
+    const bool skips = from.empty() || from == look_.asleep;
     if (look_.asleep == "recovery") {
       decide(out_.verdict, out_.cause,
              out_.reason + " What was put into recovery runs there alone.");
@@ -356,9 +346,9 @@ class PowerOn {
     }
     decide(out_.verdict == StartVerdict::Starts ? StartVerdict::StartsWithWarning : out_.verdict,
            StartCause::OtherRamdisk,
-           fmt::format("The phone starts, and what was put into {} never runs: {}.", look_.asleep,
-                       from.empty() ? "its kernel skips the ramdisk"
-                                    : fmt::format("its first ramdisk comes from {}", from)));
+           fmt::format(
+               "The phone starts, and what was put into {} never runs: {}.", look_.asleep,
+               skips ? "its kernel skips the ramdisk" : "its first ramdisk comes from " + from));
   }
 
   /// A system that starts writes its own recovery back.

@@ -170,6 +170,16 @@ class Looker {
 
 }  // namespace
 
+bool StartLook::joint_breaks() const {
+  std::optional<Compression> before;
+  for (const Ramdisk* one : joined.parts)
+    for (const RamdiskSegment& segment : one->segments) {
+      if (before == Compression::Lz4Legacy && segment.compression != before) return true;
+      before = segment.compression;
+    }
+  return false;
+}
+
 Result<StartLook> look_at(SimulatedPhone& phone, const std::string& slot,
                           const StockStatePtr& stock, const SourcePtr& once) {
   return Looker(phone, slot, stock, once).run();

@@ -20,6 +20,8 @@ struct StartLook {
   bool recovery_alone = false;  ///< recovery is what was changed of the ramdisks, and nothing else
   std::vector<std::string> log;
   [[nodiscard]] bool changed() const { return !changed_names.empty(); }
+  /// Data of another form behind lz4 data, which has no end mark.
+  [[nodiscard]] bool joint_breaks() const;
 };
 
 /// @param slot  "a", "b", or empty  @param once  in the place of boot; nullptr: what is there
