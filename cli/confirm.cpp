@@ -45,7 +45,8 @@ std::string verdict_text(const Paint& paint, RowVerdict verdict) {
 std::string rows_text(const Session& session, const Confirmed& confirmed) {
   Table table({"what", "planned", "seen", "", "where"});
   for (const RecordRow& row : confirmed.rows)
-    table.row({printable(row.what), printable(row.planned), printable(row.observed),
+    table.row({printable(row.what), printable(row.planned),
+               row.observed == row.planned ? "the same" : printable(row.observed),
                verdict_text(session.paint, row.verdict),
                session.paint.faint(printable(row.evidence))});
   return table.text(session.paint);

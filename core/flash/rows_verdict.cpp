@@ -26,14 +26,14 @@ class Deciding {
       return {Took::CannotTell,
               "What was put in runs, and it should not where the phone started from: these were "
               "seen at different times."};
-    if (place.differs > 0) return {Took::No, "It did not take: " + as_planned(RowWeight::Place)};
+    if (place.differs > 0) return {Took::No, capital(as_planned(RowWeight::Place))};
     if (core.holds == 0 && core.differs > 0 && core.unseen == 0)
-      return {Took::No, "It did not take: " + as_planned(RowWeight::Core)};
+      return {Took::No, capital(as_planned(RowWeight::Core))};
     const bool differs = core.differs + side.differs > 0;
-    if (core.holds > 0 && differs) return {Took::InPart, "It took in part: " + as_planned({})};
+    if (core.holds > 0 && differs) return {Took::InPart, "What was put in runs; " + as_planned({})};
     if (core.holds > 0 && core.unseen + side.unseen + place.unseen == 0)
       return {Took::Yes, stock_ ? "The stock system is back, and all of it is as planned."
-                                : "It took: what was put in runs, and all else is as planned."};
+                                : "What was put in runs, and all else is as planned."};
     return {Took::CannotTell,
             fmt::format("Whether it took cannot be told yet: {}nothing was seen of {}.",
                         differs ? differing({}) + " not as planned, and " : "",
@@ -69,6 +69,12 @@ class Deciding {
   }
   [[nodiscard]] std::string as_planned(std::optional<RowWeight> weight) const {
     return differing(weight) + " not as planned.";
+  }
+
+  static std::string capital(std::string text) {
+    if (!text.empty() && text[0] >= 'a' && text[0] <= 'z')
+      text[0] = static_cast<char>(text[0] - 'a' + 'A');
+    return text;
   }
 
   const std::vector<RecordRow>& rows_;

@@ -86,13 +86,16 @@ class FlashJob {
 
   Status read_kit() {
     WEXLO_TRY(const KitState state, kit_.verify(context_));
+    // What became of the record says nothing of what is written.
     for (const Finding& one : state.findings)
-      if (one.level == Level::Problem)
-        return fail({.code = ErrorCode::DoesNotFit,
-                     .message = "the kit is not whole: nothing was written",
-                     .file = kit_.folder().string(),
-                     .found = fmt::format("{}: {}", one.where, one.message),
-                     .hint = "Make the kit anew. wexlo check KIT tells all of it."});
+      if (one.level == Level::Problem && one.id.code == FindingCode::KitFile)
+        return fail(
+            {.code = ErrorCode::DoesNotFit,
+             .message = "the kit is not whole: nothing was written",
+             .file = kit_.folder().string(),
+             .found = fmt::format("{}: {}", one.where,
+                                  one.message.substr(0, one.message.find_last_not_of('.') + 1)),
+             .hint = "Make the kit anew. wexlo check KIT tells all of it."});
     out_.findings = state.findings;
     WEXLO_TRY(plan_, kit_.plan());
     if (!options_.from.empty() && !contains(steps(), options_.from, &Step::id))

@@ -20,7 +20,7 @@ constexpr std::array<KindRow, 13> kKinds{{
     {"boot-configuration", "boot configuration"},
     {"kernel", "name and build of the kernel"},
     {"mount", "mounted file systems"},
-    {"user", "who the shell is"},
+    {"user", "the user of a shell"},
     {"answer", "answers to a command"},
     {"setting", "settings"},
     {"log", "log"},

@@ -40,12 +40,12 @@ void add_entry(report::Document& document, const RecordedEntry& recorded, std::s
     who += fmt::format(", flashed {}{}", one.flashed,
                        one.direction == "back" ? " (the way back)" : "");
   document.add(report::Text{who, Tone::Faint});
-  report::Table rows{{"what", "planned", "seen", "", "where"}, {}};
+  report::Table rows{{"what", "", "planned", "seen", "where"}, {}};
   for (const RecordRow& row : one.rows)
     rows.rows.push_back({{row.what},
-                         {row.planned},
-                         {row.observed},
                          {std::string(row_verdict_word(row.verdict)), tone_of(row.verdict)},
+                         {row.planned},
+                         {row.observed == row.planned ? "the same" : row.observed},
                          {row.evidence, Tone::Faint}});
   document.add(std::move(rows));
   if (!one.steps.empty()) {
