@@ -83,5 +83,9 @@ void bootloader(View input);
 std::vector<std::string> bootloader_seeds();
 void reply(View input);
 std::vector<std::string> reply_seeds();
+void observed(View input);
+std::vector<std::string> observed_seeds();
+void record(View input);
+std::vector<std::string> record_seeds();
 
 }  // namespace wexlo::fuzz

@@ -34,6 +34,8 @@ const std::vector<Target>& targets() {
       {"flash_log", flash_log, flash_log_seeds},
       {"bootloader", bootloader, bootloader_seeds},
       {"reply", reply, reply_seeds},
+      {"observed", observed, observed_seeds},
+      {"record", record, record_seeds},
   };
   return all;
 }
