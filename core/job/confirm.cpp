@@ -73,7 +73,8 @@ class SignsReader {
   }
 
   void compare(const Subject& patched, const Subject& stock) {
-    const std::vector<std::string_view> before = split_words(boot::cmdline(*stock.image()));
+    const std::string old = boot::cmdline(*stock.image());
+    const std::vector<std::string_view> before = split_words(old);
     const std::string now = boot::cmdline(*patched.image());
     for (const std::string_view word : split_words(now))
       if (!contains(before, word)) out_.words.emplace_back(word);

@@ -40,6 +40,8 @@ TEST_CASE("shows: a start that comes up says all that it is, and every line of i
   CHECK(value_of_fact(seen, Fact::Device) == "gnomon");
   CHECK(value_of_fact(seen, Fact::VerifiedState) == "orange");
   CHECK(value_of_fact(seen, Fact::Data) == "kept");
+  // The loader hands the boot configuration on.
+  CHECK(seen.words.at("androidboot.hardware").value == "gnomon");
   bench.phone->state.locked = true;
   bench.phone->wipe_data();
   const Observed locked = read_start(bench.start());

@@ -66,11 +66,13 @@ class Shows {
       if (const Subject* one = look_.set.find(name); one != nullptr && one->image() != nullptr)
         if (const std::string words = boot::cmdline(*one->image()); !words.empty())
           out += words + " ";
-    if (const Subject* one = look_.set.find("vendor_boot"); one != nullptr && one->image())
-      for (const std::string_view row : lines_of(boot::bootconfig(*one->image())))
+    if (const Subject* one = look_.set.find("vendor_boot"); one != nullptr && one->image()) {
+      const std::string settings = boot::bootconfig(*one->image());
+      for (const std::string_view row : lines_of(settings))
         if (const std::vector<std::string_view> words = split_words(row);
             words.size() == 3 && words[1] == "=")
           out += fmt::format("{}={} ", words[0], words[2]);
+    }
     out += fmt::format(
         "androidboot.serialno={} androidboot.verifiedbootstate={} "
         "androidboot.vbmeta.device_state={}",
