@@ -68,10 +68,13 @@ class Shows {
           out += words + " ";
     if (const Subject* one = look_.set.find("vendor_boot"); one != nullptr && one->image()) {
       const std::string settings = boot::bootconfig(*one->image());
-      for (const std::string_view row : lines_of(settings))
-        if (const std::vector<std::string_view> words = split_words(row);
-            words.size() == 3 && words[1] == "=")
-          out += fmt::format("{}={} ", words[0], words[2]);
+      for (const std::string_view row : lines_of(settings)) {
+        const std::size_t equals = row.find('=');
+        if (equals == row.npos) continue;
+        const auto name = split_words(row.substr(0, equals)),
+                   value = split_words(row.substr(equals + 1));
+        if (name.size() == 1 && value.size() == 1) out += fmt::format("{}={} ", name[0], value[0]);
+      }
     }
     out += fmt::format(
         "androidboot.serialno={} androidboot.verifiedbootstate={} "
