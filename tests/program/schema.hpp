@@ -61,10 +61,11 @@ class Schemas {
     if (schema.contains("$ref"))
       return follow(top, schema["$ref"].get<std::string>(), value, where);
     if (schema.contains("anyOf")) {
+      // What stands beside it counts, too.
       std::string last;
       for (const Json& one : schema["anyOf"])
-        if ((last = look(top, one, value, where)).empty()) return {};
-      return last;
+        if ((last = look(top, one, value, where)).empty()) break;
+      if (!last.empty()) return last;
     }
     if (schema.contains("type") && !fits_type(schema["type"], value))
       return where + ": " + value.dump().substr(0, 60) + " is no " + schema["type"].dump();
