@@ -11,12 +11,12 @@
 #include "base/version.hpp"
 #include "image/boot.hpp"
 #include "image/partitions.hpp"
+#include "image/words.hpp"
 #include "judge/phone_set.hpp"
 #include "kit/folder/kit_folder.hpp"
 #include "kit/folder/record_part.hpp"
 #include "ramdisk/textfiles.hpp"
 #include "report/record_page.hpp"
-#include "text/text.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -73,11 +73,9 @@ class SignsReader {
   }
 
   void compare(const Subject& patched, const Subject& stock) {
-    const std::string old = boot::cmdline(*stock.image());
-    const std::vector<std::string_view> before = split_words(old);
-    const std::string now = boot::cmdline(*patched.image());
-    for (const std::string_view word : split_words(now))
-      if (!contains(before, word)) out_.words.emplace_back(word);
+    const std::vector<std::string> before = words::split(boot::cmdline(*stock.image()));
+    for (std::string& word : words::split(boot::cmdline(*patched.image())))
+      if (!contains(before, word)) out_.words.push_back(std::move(word));
     const auto release = [](const Subject& one) {
       return one.reading.kernel ? one.reading.kernel->release : std::string();
     };

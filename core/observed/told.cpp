@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 
+#include "image/words.hpp"
 #include "kit/facts/pasted.hpp"
 #include "text/text.hpp"
 
@@ -103,20 +104,6 @@ std::string_view unquoted(std::string_view text) {
 bool is_fingerprint(std::string_view text) {
   return std::ranges::count(text, '/') == 5 && std::ranges::count(text, ':') == 2 &&
          text.find(' ') == text.npos;
-}
-
-/// The words of a command line: blanks inside of quotes part none.
-std::vector<std::string_view> quoted_words(std::string_view line) {
-  std::vector<std::string_view> out;
-  std::size_t begin = 0;
-  bool inside = false;
-  for (std::size_t i = 0; i <= line.size(); ++i) {
-    if (i < line.size() && line[i] == '"') inside = !inside;
-    if (i < line.size() && (inside || (line[i] != ' ' && line[i] != '\t'))) continue;
-    if (i > begin) out.push_back(line.substr(begin, i - begin));
-    begin = i + 1;
-  }
-  return out;
 }
 
 std::string selinux_word(std::string_view text) {
@@ -237,7 +224,7 @@ void Told::word(std::string_view text, const SeenAt& at) {
 }
 
 void Told::words(std::string_view line, const SeenAt& at) {
-  for (const std::string_view one : quoted_words(line))
+  for (const std::string& one : words::split(line))
     word(one, at);
 }
 
@@ -255,7 +242,7 @@ LineKind Told::configured(std::string_view text, const SeenAt& at) {
 }
 
 LineKind Told::command_line(std::string_view text, const SeenAt& at) {
-  const std::vector<std::string_view> all = quoted_words(text);
+  const std::vector<std::string> all = words::split(text);
   const auto is_word = [](std::string_view one) {
     return one.starts_with("androidboot.") || one.starts_with("console=");
   };
