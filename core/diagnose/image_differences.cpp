@@ -7,7 +7,7 @@
 #include "base/contains.hpp"
 #include "codec/codec.hpp"
 #include "image/kernel.hpp"
-#include "ramdisk/textfiles.hpp"
+#include "ramdisk/mount_tables.hpp"
 
 namespace wexlo {
 namespace {
@@ -76,15 +76,8 @@ class Differences {
   using Mounts = std::vector<std::string>;
   static Mounts mounts_of(const Ramdisk& ramdisk) {
     Mounts out;
-    for (std::size_t s = 0; s < ramdisk.segments.size(); ++s) {
-      const auto& entries = ramdisk.segments[s].archive.entries;
-      for (std::size_t i = 0; i < entries.size(); ++i) {
-        if (!is_fstab_name(newc::place_of(entries[i].name()))) continue;
-        const Blob text = content_of(ramdisk, {s, i});
-        for (const FstabRow& row : fstab_rows(as_text(text.view())))
-          out.push_back(row.mount_point);
-      }
-    }
+    for (FstabRow& row : mount_rows(ramdisk))
+      out.push_back(std::move(row.mount_point));
     return out;
   }
   static Mounts mounts_of(const Subject& one) {

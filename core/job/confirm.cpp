@@ -15,7 +15,7 @@
 #include "judge/phone_set.hpp"
 #include "kit/folder/kit_folder.hpp"
 #include "kit/folder/record_part.hpp"
-#include "ramdisk/textfiles.hpp"
+#include "ramdisk/mount_tables.hpp"
 #include "report/record_page.hpp"
 
 namespace wexlo {
@@ -58,18 +58,10 @@ class SignsReader {
 
   void take(const Subject& one) {
     if (!permissive_in(*one.image(), one.reading).empty()) out_.permissive = true;
-    for (const ReadRamdisk& ramdisk : one.reading.ramdisks) {
-      if (!ramdisk.ramdisk) continue;
-      for (std::size_t s = 0; s < ramdisk.ramdisk->segments.size(); ++s) {
-        const auto& entries = ramdisk.ramdisk->segments[s].archive.entries;
-        for (std::size_t i = 0; i < entries.size(); ++i) {
-          if (!is_fstab_name(newc::place_of(entries[i].name()))) continue;
-          const Blob text = content_of(*ramdisk.ramdisk, {s, i});
-          for (const FstabRow& row : fstab_rows(as_text(text.view())))
-            if (row.mount_point == "/data") out_.encrypted = row.encrypted;
-        }
-      }
-    }
+    for (const ReadRamdisk& ramdisk : one.reading.ramdisks)
+      if (ramdisk.ramdisk)
+        for (const FstabRow& row : mount_rows(*ramdisk.ramdisk))
+          if (row.mount_point == "/data") out_.encrypted = row.encrypted;
   }
 
   void compare(const Subject& patched, const Subject& stock) {

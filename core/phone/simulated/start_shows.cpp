@@ -8,7 +8,7 @@
 #include "firmware/system_properties.hpp"
 #include "image/boot.hpp"
 #include "image/partitions.hpp"
-#include "ramdisk/textfiles.hpp"
+#include "ramdisk/mount_tables.hpp"
 #include "recipe/journal.hpp"
 #include "text/text.hpp"
 
@@ -237,15 +237,8 @@ class Shows {
   [[nodiscard]] bool encrypted() const {
     std::optional<bool> out;
     for (const Ramdisk* one : look_.joined.parts)
-      for (std::size_t s = 0; s < one->segments.size(); ++s) {
-        const auto& entries = one->segments[s].archive.entries;
-        for (std::size_t i = 0; i < entries.size(); ++i) {
-          if (!is_fstab_name(newc::place_of(entries[i].name()))) continue;
-          const Blob text = content_of(*one, {s, i});
-          for (const FstabRow& row : fstab_rows(as_text(text.view())))
-            if (row.mount_point == "/data") out = row.encrypted;
-        }
-      }
+      for (const FstabRow& row : mount_rows(*one))
+        if (row.mount_point == "/data") out = row.encrypted;
     return out.value_or(true);
   }
 
