@@ -10,6 +10,7 @@
 #include "diagnose/evidence.hpp"
 #include "diagnose/image_differences.hpp"
 #include "flash/bench_phone.hpp"
+#include "flash/phones_own.hpp"
 #include "image/partitions.hpp"
 #include "phone/simulated/start_look.hpp"
 
@@ -128,7 +129,7 @@ class ImageEvidence {
       }
     phone_ =
         std::make_unique<SimulatedPhone>(std::move(state), std::move(store), Faults{}, context_);
-    WEXLO_TRY(stock_, StockState::of(*phone_, phones_own()));
+    WEXLO_TRY(stock_, StockState::of(*phone_, phones_own([this](const std::string& name) { return image(name); })));
     if (!in_.stock.empty()) take_in_hand(*phone_, *stock_);
     for (const auto& [name, image] : in_.given) {
       const std::string full = slot_.empty() ? name : name + "_" + slot_;
@@ -140,28 +141,10 @@ class ImageEvidence {
     return {};
   }
 
-  /// What takes part in a start and is not here: as it was, nobody wrote it.
-  [[nodiscard]] std::set<std::string> phones_own() const {
-    const auto image = [&](const char* name) -> SourcePtr {
-      for (const auto* images : {&in_.given, &in_.stock})
-        if (const auto at = images->find(name); at != images->end()) return at->second;
-      return nullptr;
-    };
-    std::set<std::string> out;
-    const SourcePtr boot = image("boot");
-    if (boot == nullptr && image("ramdisk") == nullptr) out.insert("boot");
-    // Of header versions 3 and 4 the first ramdisk is vendor_boot's; boot itself may have none.
-    constexpr std::size_t kRamdiskSizeAt = 12, kVersionAt = 40, kHead = 44;
-    bool newer = image("init_boot") != nullptr, empty = false;
-    if (boot != nullptr)
-      if (const auto head = read_some(*boot, 0, kHead);
-          head && head->size() == kHead && as_text(*head).starts_with("ANDROID!")) {
-        newer = newer || load<std::uint32_t, LE>(head->data() + kVersionAt) >= 3;
-        empty = load<std::uint32_t, LE>(head->data() + kRamdiskSizeAt) == 0;
-      }
-    if (newer && image("vendor_boot") == nullptr) out.insert("vendor_boot");
-    if (newer && empty && image("init_boot") == nullptr) out.insert("init_boot");
-    return out;
+  [[nodiscard]] SourcePtr image(const std::string& name) const {
+    for (const auto* images : {&in_.given, &in_.stock})
+      if (const auto at = images->find(name); at != images->end()) return at->second;
+    return nullptr;
   }
 
   void findings(const std::vector<Finding>& all, const std::string& only) {

@@ -7,6 +7,7 @@
 
 #include "base/error_kinds.hpp"
 #include "flash/bench_phone.hpp"
+#include "flash/phones_own.hpp"
 #include "flash/simulated_hands.hpp"
 #include "image/partitions.hpp"
 #include "kit/plan/plan_text.hpp"
@@ -37,29 +38,17 @@ class Rehearser {
   }
 
  private:
-  /// Of the images that take part in a start, those that nobody here has.
+  /// Of the images that take part in a start, those that nobody here has; a firmware may leave some
+  /// to the phone, too.
   void find_own() {
-    std::set<std::string> own;
+    std::set<std::string> own = phones_own([this](const std::string& partition) -> SourcePtr {
+      const std::string name = phone_->full_name(partition);
+      const auto content = name.empty() ? Result<SourcePtr>(nullptr) : phone_->content(name);
+      return content ? *content : nullptr;
+    });
     for (const std::string& name : in_.phone.chain)
       if (phone_->full_name(name).empty()) own.insert(name);
-    // A firmware may leave these to the phone, too.
-    if (phone_->full_name("boot").empty() && phone_->full_name("ramdisk").empty())
-      own.insert("boot");
-    if (is_new_boot() && phone_->full_name("vendor_boot").empty()) own.insert("vendor_boot");
     out_.not_here.assign(own.begin(), own.end());
-  }
-
-  /// Header versions 3 and 4 take their first ramdisk from vendor_boot.
-  [[nodiscard]] bool is_new_boot() const {
-    const std::string name = phone_->full_name("boot");
-    const auto boot = name.empty() ? Result<SourcePtr>(nullptr) : phone_->content(name);
-    if (!boot || *boot == nullptr) return false;
-    constexpr std::size_t kVersionAt = 40;
-    const auto head = read_some(**boot, 0, kVersionAt + 4);
-    if (!head || head->size() < kVersionAt + 4 || !as_text(*head).starts_with("ANDROID!"))
-      return false;
-    const auto version = load<std::uint32_t, LE>(head->data() + kVersionAt);
-    return version == 3 || version == 4;
   }
 
   BenchFiles files() const {
