@@ -156,6 +156,11 @@ Result<std::vector<LoggedRun>> parse_flash_log(std::string_view text, const std:
   return LogReader(file).run(text);
 }
 
+std::vector<LoggedRun> runs_of_plan(std::vector<LoggedRun> runs, std::string_view plan_sha256) {
+  std::erase_if(runs, [&](const LoggedRun& one) { return one.plan_sha256 != plan_sha256; });
+  return runs;
+}
+
 std::set<std::string> changes_made(const std::vector<LoggedRun>& runs, const Plan& plan) {
   std::set<std::string> out;
   for (const LoggedRun& run : runs)

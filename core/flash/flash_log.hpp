@@ -45,6 +45,11 @@ struct LoggedRun {
 [[nodiscard]] Result<std::vector<LoggedRun>> parse_flash_log(std::string_view text,
                                                              const std::string& file);
 
+/// Those of one plan: a kit that was made anew has another, and what was done by the older one is
+/// not its own.
+[[nodiscard]] std::vector<LoggedRun> runs_of_plan(std::vector<LoggedRun> runs,
+                                                  std::string_view plan_sha256);
+
 /// Ids of steps that changed the phone, or may have: what a way back from here has to undo. Writes
 /// that were tried count, whatever came of them.
 /// @param runs  of this plan, in order; a way back undoes what it played

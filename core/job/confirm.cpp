@@ -167,9 +167,8 @@ Status keep(const Kit& kit, const ConfirmOptions& options, const std::vector<Log
 
 Result<std::vector<LoggedRun>> runs_of_kit(const Kit& kit, const fs::path& log,
                                            const std::string& serial) {
-  WEXLO_TRY(auto runs, read_flash_log(log.empty() ? kit.folder() / kFlashLog : log));
-  std::erase_if(
-      runs, [&](const LoggedRun& one) { return one.plan_sha256 != kit.manifest().plan.sha256; });
+  WEXLO_TRY(auto all, read_flash_log(log.empty() ? kit.folder() / kFlashLog : log));
+  auto runs = runs_of_plan(std::move(all), kit.manifest().plan.sha256);
   if (!serial.empty() && contains(runs, serial, &LoggedRun::serial))
     std::erase_if(runs, [&](const LoggedRun& one) { return one.serial != serial; });
   return runs;

@@ -107,11 +107,8 @@ class FlashJob {
   }
 
   Status read_log() {
-    WEXLO_TRY(runs_, read_flash_log(log_file()));
-    // A kit that was made anew has another plan: what was done by the older one is not its own.
-    std::erase_if(runs_, [&](const LoggedRun& one) {
-      return one.plan_sha256 != kit_.manifest().plan.sha256;
-    });
+    WEXLO_TRY(auto runs, read_flash_log(log_file()));
+    runs_ = runs_of_plan(std::move(runs), kit_.manifest().plan.sha256);
     made_ = changes_made(runs_, plan_);
     if (back()) leave_out_of_back();
     return {};
