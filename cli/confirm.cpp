@@ -75,7 +75,6 @@ Json ask_json(const Confirmed& confirmed) {
 
 Result<Reply> run_confirm(const ConfirmArguments& options, const Session& session) {
   ConfirmOptions wish{.observed = {},
-                      .phones = {},
                       .log = options.log,
                       .record = !options.no_record,
                       .technician = session.settings.technician,
@@ -89,9 +88,8 @@ Result<Reply> run_confirm(const ConfirmArguments& options, const Session& sessio
   if (!key.empty() && !options.no_record) {
     WEXLO_TRY(wish.key, verified::load_bench_key(key));
   }
-  WEXLO_TRY(wish.phones, parse_addresses(options.phones));
   WEXLO_TRY(const Kit kit, Kit::open(options.kit));
-  WEXLO_TRY(wish.observed, observed_of(options.observed, session.context));
+  WEXLO_TRY(wish.observed, observe(options.observed, options.phones, session.context));
   WEXLO_TRY(const ConfirmedKit done, confirm_kit(kit, wish, session.context));
   const Confirmed& confirmed = done.confirmed;
   Reply reply;

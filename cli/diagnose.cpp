@@ -7,7 +7,6 @@
 
 #include "commands.hpp"
 #include "edits.hpp"
-#include "job/confirm.hpp"
 #include "observed_text.hpp"
 #include "options.hpp"
 #include "reply.hpp"
@@ -121,10 +120,8 @@ Result<Reply> run_diagnose(const DiagnoseArguments& options, const Session& sess
   if (!options.sheet.empty()) {
     WEXLO_TRY(wish.sheet, read_sheet(sheet_file(options.sheet, session.settings)));
   }
-  WEXLO_TRY(const auto phones, parse_addresses(options.phones));
-  if (!options.observed.empty() || !phones.empty()) {
-    WEXLO_TRY(wish.observed, observed_of(options.observed, session.context));
-    WEXLO_CHECK(ask_bootloader(phones, *wish.observed, session.context));
+  if (!options.observed.empty() || !options.phones.empty()) {
+    WEXLO_TRY(wish.observed, observe(options.observed, options.phones, session.context));
   }
   WEXLO_TRY(const DiagnosedPhone done, diagnose_phone(wish, session.context));
   Reply reply;

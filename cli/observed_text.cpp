@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "base/source_read.hpp"
+#include "phone/fastboot/fastboot_phone.hpp"
 #include "text/text.hpp"
 
 namespace wexlo::cli {
@@ -36,7 +37,8 @@ std::vector<Used> used_of(const Observed& observed) {
 
 }  // namespace
 
-Result<Observed> observed_of(const std::vector<std::string>& files, const Context& context) {
+Result<Observed> observe(const std::vector<std::string>& files,
+                         const std::vector<std::string>& phones, const Context& context) {
   std::vector<std::string> named = files;
   const auto standard = std::ranges::remove(named, std::string("-"));
   const bool reads = !standard.empty();
@@ -46,6 +48,11 @@ Result<Observed> observed_of(const std::vector<std::string>& files, const Contex
     WEXLO_TRY(const Bytes all, read_descriptor(STDIN_FILENO, "standard input", kMaxText, context));
     read_observed(as_text(all), "standard input", out);
   }
+  if (phones.empty()) return out;
+  WEXLO_TRY(auto addresses, parse_addresses(phones));
+  FastbootPhone phone(std::move(addresses), context, {});
+  WEXLO_TRY(const std::string said, phone.all_variables());
+  read_observed(said, "the bootloader", out);
   return out;
 }
 

@@ -6,8 +6,12 @@
 
 namespace wexlo::cli {
 
-/// Files, or `-` for standard input, read. Errors: those of reading.
-Result<Observed> observed_of(const std::vector<std::string>& files, const Context& context);
+/// Files, `-` for standard input, and what a phone at its bootloader says, read.
+/// @param phones  addresses of one phone, tried in order; none: nobody asks it
+/// Errors: those of reading, Usage (an address), LinkLost.
+[[nodiscard]] Result<Observed> observe(const std::vector<std::string>& files,
+                                       const std::vector<std::string>& phones,
+                                       const Context& context);
 
 [[nodiscard]] Json observed_json(const Observed& observed);
 /// What was used and what was not, a line each.

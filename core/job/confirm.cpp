@@ -174,15 +174,6 @@ Result<std::vector<LoggedRun>> runs_of_kit(const Kit& kit, const fs::path& log,
   return runs;
 }
 
-Status ask_bootloader(const std::vector<PhoneAddress>& phones, Observed& out,
-                      const Context& context) {
-  if (phones.empty()) return {};
-  FastbootPhone phone(phones, context, {});
-  WEXLO_TRY(const std::string said, phone.all_variables());
-  read_observed(said, "the bootloader", out);
-  return {};
-}
-
 Result<Expected> expected_of_kit(const Kit& kit, const fs::path& log, const std::string& serial,
                                  const Context& context) {
   WEXLO_TRY(const auto runs, runs_of_kit(kit, log, serial));
@@ -193,7 +184,6 @@ Result<ConfirmedKit> confirm_kit(const Kit& kit, const ConfirmOptions& options,
                                  const Context& context) {
   ConfirmedKit out;
   out.observed = options.observed;
-  WEXLO_CHECK(ask_bootloader(options.phones, out.observed, context));
   const Seen* const serial = out.observed.find(Fact::Serial);
   WEXLO_TRY(const auto runs, runs_of_kit(kit, options.log, serial == nullptr ? "" : serial->value));
   WEXLO_TRY(out.expected, expectation_of(kit, runs, context));

@@ -3,13 +3,11 @@
 
 #include "flash/confirm.hpp"
 #include "kit/folder/kit.hpp"
-#include "phone/fastboot/fastboot_phone.hpp"
 
 namespace wexlo {
 
 struct ConfirmOptions {
-  Observed observed;                 ///< what was pasted or saved
-  std::vector<PhoneAddress> phones;  ///< where the phone answers; none: nobody asks it
+  Observed observed;                 ///< what was pasted, saved, or said by its bootloader
   std::filesystem::path log;         ///< of the flash; empty: the kit's own
   bool record = true;                ///< keep it in the kit's record
   std::string technician;            ///< who looked; may be empty
@@ -36,10 +34,6 @@ struct ConfirmedKit {
 /// Errors: those of the kit and its log, Interrupted.
 [[nodiscard]] Result<Expected> expected_of_kit(const Kit& kit, const std::filesystem::path& log,
                                                const std::string& serial, const Context& context);
-
-/// Adds what a phone at its bootloader tells. Errors: LinkLost, Interrupted.
-[[nodiscard]] Status ask_bootloader(const std::vector<PhoneAddress>& phones, Observed& out,
-                                    const Context& context);
 
 /// Errors: besides, those of writing the record.
 [[nodiscard]] Result<ConfirmedKit> confirm_kit(const Kit& kit, const ConfirmOptions& options,
