@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "text/text.hpp"
+
 namespace wexlo::words {
 namespace {
 
@@ -73,12 +75,6 @@ std::vector<Span> entries(std::string_view text, bool quotes = true) {
     if (c == '\n') comment = false;
   }
   return quote != 0 ? entries(text, false) : out;
-}
-
-std::string_view trimmed(std::string_view text) {
-  const auto begin = text.find_first_not_of(kBlanks);
-  return begin == text.npos ? std::string_view()
-                            : text.substr(begin, text.find_last_not_of(kBlanks) - begin + 1);
 }
 
 bool sets(std::string_view entry, std::string_view key) {

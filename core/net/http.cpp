@@ -69,14 +69,6 @@ std::size_t take_body(char* data, std::size_t unit, std::size_t count, void* use
   return size;
 }
 
-std::string_view trimmed(std::string_view text) {
-  while (!text.empty() && (text.back() == '\r' || text.back() == '\n' || text.back() == ' '))
-    text.remove_suffix(1);
-  while (text.starts_with(' '))
-    text.remove_prefix(1);
-  return text;
-}
-
 std::optional<std::uint64_t> number(std::string_view text) {
   std::uint64_t value = 0;
   const auto [end, bad] = std::from_chars(text.data(), text.data() + text.size(), value);

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <array>
 
-#include "kit/facts/pasted.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace {

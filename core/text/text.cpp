@@ -126,6 +126,13 @@ std::vector<std::string_view> split_words(std::string_view text) {
   }
 }
 
+std::string_view trimmed(std::string_view text) {
+  constexpr std::string_view kBlanks = " \t\r\n";
+  const std::size_t begin = text.find_first_not_of(kBlanks);
+  if (begin == text.npos) return {};
+  return text.substr(begin, text.find_last_not_of(kBlanks) - begin + 1);
+}
+
 std::string lower_case(std::string_view text) {
   std::string out(text);
   for (char& c : out)

@@ -30,6 +30,9 @@ namespace wexlo {
 /// The words of a line or text, parted by blanks, tabs and line ends; views into `text`.
 [[nodiscard]] std::vector<std::string_view> split_words(std::string_view text);
 
+/// Without blanks, tabs and line ends on both sides; a view into `text`.
+[[nodiscard]] std::string_view trimmed(std::string_view text);
+
 /// A to Z as a to z, whatever the system's language is.
 [[nodiscard]] std::string lower_case(std::string_view text);
 /// Whether a text ends so, whatever the case of its letters. @param end  in small letters

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <array>
 
+#include "text/text.hpp"
+
 namespace wexlo {
 namespace {
 
@@ -98,13 +100,6 @@ std::size_t end_of_name(std::string_view line) {
 }
 
 }  // namespace
-
-std::string_view trimmed(std::string_view text) {
-  constexpr std::string_view kBlank = " \t\r\n";
-  const std::size_t begin = text.find_first_not_of(kBlank);
-  if (begin == text.npos) return {};
-  return text.substr(begin, text.find_last_not_of(kBlank) - begin + 1);
-}
 
 std::pair<std::string, std::string> name_and_value(std::string_view line) {
   line = trimmed(line);

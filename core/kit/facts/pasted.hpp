@@ -12,9 +12,6 @@ namespace wexlo {
 /// `?`. Other text is as it was, without a byte order mark.
 [[nodiscard]] std::string in_ascii(std::string_view text);
 
-/// Without blanks and line ends on both sides.
-[[nodiscard]] std::string_view trimmed(std::string_view text);
-
 /// Name and value of a line, whatever form it has: `[name]: [value]`, `name=value`, `name: value`,
 /// `(word) name: value`. Empty: it has none.
 [[nodiscard]] std::pair<std::string, std::string> name_and_value(std::string_view line);
