@@ -127,11 +127,10 @@ void Told::property(const std::string& name, const std::string& value, const See
   const auto* const row = std::ranges::find(kKeys, known->key, &KeyRow::key);
   if (row == kKeys.end()) return;
   if (is_ranked(row->fact)) {
-    const std::size_t rank = property_rank(name);
     const auto before = ranks_.find(row->fact);
-    if (before != ranks_.end() && before->second < rank) return;
-    if (before != ranks_.end() && before->second > rank) out_.facts.erase(row->fact);
-    ranks_[row->fact] = rank;
+    if (before != ranks_.end() && before->second < known->rank) return;
+    if (before != ranks_.end() && before->second > known->rank) out_.facts.erase(row->fact);
+    ranks_[row->fact] = known->rank;
   }
   add(row->fact, known->value, at);
 }

@@ -138,12 +138,8 @@ std::string in_ascii(std::string_view text) {
 std::optional<PropertyFact> property_fact(std::string_view name, std::string_view value) {
   const auto* const row = std::ranges::find(kProperties, name, &Property::name);
   if (row == kProperties.end()) return std::nullopt;
-  return PropertyFact{row->key, in_our_words(name, row->key, value)};
-}
-
-std::size_t property_rank(std::string_view name) {
-  return static_cast<std::size_t>(std::ranges::find(kProperties, name, &Property::name) -
-                                  kProperties.begin());
+  return PropertyFact{row->key, in_our_words(name, row->key, value),
+                      static_cast<std::size_t>(row - kProperties.begin())};
 }
 
 }  // namespace wexlo

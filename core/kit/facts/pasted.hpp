@@ -20,11 +20,10 @@ namespace wexlo {
 struct PropertyFact {
   std::string_view key;  ///< of sheet_keys()
   std::string value;     ///< in the sheet's own words; empty: it says nothing
+  std::size_t rank = 0;  ///< of several that say the same, the lowest is believed
 };
 /// nullopt: it is none that a sheet is made of.
 [[nodiscard]] std::optional<PropertyFact> property_fact(std::string_view name,
                                                         std::string_view value);
-/// Of several properties that say the same, the one with the lowest rank is believed.
-[[nodiscard]] std::size_t property_rank(std::string_view name);
 
 }  // namespace wexlo

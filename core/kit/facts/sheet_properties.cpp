@@ -49,14 +49,12 @@ Sheet sheet_from_properties(std::string_view pasted, const std::string& source) 
     if (!name.empty()) said.emplace(std::move(name), std::move(value));
   }
   Sheet out;
-  // Of several that say the same, the one that ranks first is believed.
-  std::map<std::size_t, std::string> ranked;
+  std::map<std::size_t, std::pair<std::string, PropertyFact>> ranked;
   for (const auto& [name, value] : said)
-    if (property_fact(name, value)) ranked.emplace(property_rank(name), name);
-  for (const auto& [rank, name] : ranked) {
-    PropertyFact fact = *property_fact(name, said.at(name));
-    put(out, fact.key, std::move(fact.value), name + " in " + source);
-  }
+    if (auto fact = property_fact(name, value))
+      ranked.emplace(fact->rank, std::pair(name, std::move(*fact)));
+  for (auto& [rank, one] : ranked)
+    put(out, one.second.key, std::move(one.second.value), one.first + " in " + source);
   // A phone with one slot names none.
   if (const auto slot = out.facts.find("state.current_slot"); slot != out.facts.end())
     put(out, "state.slots", "2", slot->second.source);
