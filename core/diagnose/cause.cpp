@@ -38,7 +38,7 @@ constexpr std::array kRows{
              "Does wexlo check find a footer at the end of that image?", WayOut::Seal},
     CauseRow{LockedPhone, "locked-phone",
              "The bootloader is locked: it starts and writes nothing that its maker did not sign.",
-             "What does the bootloader's screen say of its lock state?", WayOut::Unlock},
+             "What does the bootloader's screen say of its lock state?", WayOut::MakersPackage},
     CauseRow{Rollback, "rollback",
              "A rollback index is lower than the one that the phone has stored.",
              "Is the firmware older than what the phone ran before? wexlo check --rollback.",
@@ -110,7 +110,9 @@ constexpr std::array kWays{
     WayRow{WayOut::Seal,
            "Make digests and footers true again (wexlo seal), or have the kit switch verification "
            "off. Until then: {back}"},
-    WayRow{WayOut::Unlock, "{back} Unlocking is the other way, and it erases the user's data."},
+    WayRow{WayOut::MakersPackage,
+           "A locked bootloader writes nothing: install the whole stock package of this build in "
+           "recovery, which keeps the data. Unlocking is the other way, and it erases them."},
     WayRow{
         WayOut::NewerBuild,
         "Write images of the build that the phone ran before, or of a later one: make the kit of "

@@ -40,16 +40,16 @@ enum class Cause {
 
 /// What takes the phone back to a state in which it starts.
 enum class WayOut {
-  PutBack,      ///< the stock images of what was written
-  ThisSlot,     ///< the images into the slot that it starts from; or the other slot chosen again
-  WriteAgain,   ///< the same images once more
-  RightImages,  ///< a kit of the right firmware
-  Seal,         ///< the same images with digests and footers made true
-  Unlock,
-  NewerBuild,  ///< images of the build that the phone runs
-  TreesAlone,  ///< a vbmeta that switches the hash trees off and leaves verification on
-  Recovery,    ///< the image once more, and recovery started before the system
-  MakeAgain,   ///< the kit made again, with the recipe corrected
+  PutBack,        ///< the stock images of what was written
+  ThisSlot,       ///< the images into the slot that it starts from; or the other slot chosen again
+  WriteAgain,     ///< the same images once more
+  RightImages,    ///< a kit of the right firmware
+  Seal,           ///< the same images with digests and footers made true
+  MakersPackage,  ///< the whole stock package, by recovery: the bootloader writes nothing
+  NewerBuild,     ///< images of the build that the phone runs
+  TreesAlone,     ///< a vbmeta that switches the hash trees off and leaves verification on
+  Recovery,       ///< the image once more, and recovery started before the system
+  MakeAgain,      ///< the kit made again, with the recipe corrected
   FinishUpdate,
   FreeRoom,
 };

@@ -129,7 +129,9 @@ class ImageEvidence {
       }
     phone_ =
         std::make_unique<SimulatedPhone>(std::move(state), std::move(store), Faults{}, context_);
-    WEXLO_TRY(stock_, StockState::of(*phone_, phones_own([this](const std::string& name) { return image(name); })));
+    WEXLO_TRY(stock_, StockState::of(*phone_, phones_own([this](const std::string& name) {
+                return image(name);
+              })));
     if (!in_.stock.empty()) take_in_hand(*phone_, *stock_);
     for (const auto& [name, image] : in_.given) {
       const std::string full = slot_.empty() ? name : name + "_" + slot_;

@@ -7,11 +7,11 @@
 namespace wexlo {
 
 struct ConfirmOptions {
-  Observed observed;                 ///< what was pasted, saved, or said by its bootloader
-  std::filesystem::path log;         ///< of the flash; empty: the kit's own
-  bool record = true;                ///< keep it in the kit's record
-  std::string technician;            ///< who looked; may be empty
-  verified::BenchKeyPtr key;         ///< nullptr: the entry is not signed
+  Observed observed;          ///< what was pasted, saved, or said by its bootloader
+  std::filesystem::path log;  ///< of the flash; empty: the kit's own
+  bool record = true;         ///< keep it in the kit's record
+  std::string technician;     ///< who looked; may be empty
+  verified::BenchKeyPtr key;  ///< nullptr: the entry is not signed
   Clock clock = clock_now;
 };
 

@@ -241,6 +241,12 @@ TEST_CASE("diagnose: a phone that is as planned has no likely cause") {
     CHECK(one.rank < 30);
 }
 
+TEST_CASE("diagnose: a locked phone is not told to have something written by its bootloader") {
+  const std::string_view way = row_of(row_of(Cause::LockedPhone).way).text;
+  CHECK(way.find("{back}") == way.npos);
+  CHECK(way.find("recovery") != way.npos);
+}
+
 TEST_CASE("diagnose: every cause has its words, and its code stands once") {
   std::set<std::string_view> codes;
   for (const CauseRow& row : cause_rows()) {
