@@ -6,6 +6,7 @@
 #include <array>
 
 #include "base/contains.hpp"
+#include "base/word_table.hpp"
 #include "kit/facts/demands.hpp"
 #include "kit/plan/plan_text.hpp"
 #include "text/text.hpp"
@@ -263,9 +264,7 @@ std::string_view outcome_word(StepOutcome outcome) {
 }
 
 std::optional<StepOutcome> outcome_of(std::string_view word) {
-  const auto* const at = std::ranges::find(kOutcomes, word);
-  if (at == kOutcomes.end()) return std::nullopt;
-  return static_cast<StepOutcome>(at - kOutcomes.begin());
+  return of_word<StepOutcome>(kOutcomes, word);
 }
 
 bool expectation_holds(const act::Expect& want, const std::string& found) {

@@ -1,7 +1,8 @@
 #include "phone/phone.hpp"
 
-#include <algorithm>
 #include <array>
+
+#include "base/word_table.hpp"
 
 namespace wexlo {
 namespace {
@@ -17,9 +18,7 @@ std::string_view phone_mode_word(PhoneMode mode) {
 }
 
 std::optional<PhoneMode> phone_mode_of(std::string_view word) {
-  const auto* const at = std::ranges::find(kModes, word);
-  if (at == kModes.end()) return std::nullopt;
-  return static_cast<PhoneMode>(at - kModes.begin());
+  return of_word<PhoneMode>(kModes, word);
 }
 
 }  // namespace wexlo

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <array>
 
+#include "base/word_table.hpp"
+
 namespace wexlo {
 namespace {
 
@@ -26,9 +28,7 @@ std::string_view made_word(Made made) {
 }
 
 std::optional<Made> made_of(std::string_view word) {
-  const auto at = std::ranges::find(kMade, word);
-  if (at == kMade.end()) return std::nullopt;
-  return static_cast<Made>(at - kMade.begin());
+  return of_word<Made>(kMade, word);
 }
 
 KitImage* find_image(KitImages& images, std::string_view partition) {

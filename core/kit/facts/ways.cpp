@@ -1,7 +1,8 @@
 #include "kit/facts/ways.hpp"
 
-#include <algorithm>
 #include <array>
+
+#include "base/word_table.hpp"
 
 namespace wexlo {
 namespace {
@@ -20,9 +21,7 @@ std::string_view needs_word(Needs needs) {
 }
 
 std::optional<Needs> needs_of(std::string_view word) {
-  const auto at = std::ranges::find(kNeeds, word);
-  if (at == kNeeds.end()) return std::nullopt;
-  return static_cast<Needs>(at - kNeeds.begin());
+  return of_word<Needs>(kNeeds, word);
 }
 
 }  // namespace wexlo

@@ -6,6 +6,7 @@
 #include <array>
 
 #include "base/digest.hpp"
+#include "base/word_table.hpp"
 #include "kit/folder/kit_folder.hpp"
 #include "text/hex.hpp"
 #include "text/text.hpp"
@@ -28,13 +29,6 @@ constexpr std::string_view kHead =
 /// In the order of the enums.
 constexpr std::array<std::string_view, 4> kTook{"took", "in-part", "did-not-take", "cannot-tell"};
 constexpr std::array<std::string_view, 3> kRow{"holds", "differs", "not-seen"};
-
-template <class E, std::size_t N>
-std::optional<E> of_word(const std::array<std::string_view, N>& words, std::string_view word) {
-  for (std::size_t i = 0; i < N; ++i)
-    if (words[i] == word) return static_cast<E>(i);
-  return std::nullopt;
-}
 
 /// The text that the digest is over: everything but the digest, key and signature themselves.
 std::string format_entry(const RecordEntry& one, const std::string& before) {

@@ -1,7 +1,8 @@
 #include "kit/plan/step.hpp"
 
-#include <algorithm>
 #include <array>
+
+#include "base/word_table.hpp"
 
 namespace wexlo {
 namespace {
@@ -15,13 +16,6 @@ constexpr std::array<std::string_view, 3> kSlots{"", "current", "other"};
 constexpr std::array<std::string_view, 10> kTasks{
     "ready", "unlock", "lock-with-key", "wipe",     "start-recovery",
     "write", "fill",   "look",          "identify", "start-online"};
-
-template <class E, std::size_t N>
-std::optional<E> word_of(const std::array<std::string_view, N>& words, std::string_view word) {
-  const auto at = std::ranges::find(words, word);
-  if (at == words.end()) return std::nullopt;
-  return static_cast<E>(at - words.begin());
-}
 
 template <class A>
 auto* file_in(A& act) {
@@ -45,7 +39,7 @@ std::string_view act_word(const Act& act) {
 }
 
 std::optional<std::size_t> act_of(std::string_view word) {
-  return word_of<std::size_t>(kActs, word);
+  return of_word<std::size_t>(kActs, word);
 }
 
 std::string_view mode_word(Mode mode) {
@@ -61,15 +55,15 @@ std::string_view task_word(Task task) {
 }
 
 std::optional<Mode> mode_of(std::string_view word) {
-  return word_of<Mode>(kModes, word);
+  return of_word<Mode>(kModes, word);
 }
 
 std::optional<SlotRole> slot_of(std::string_view word) {
-  return word_of<SlotRole>(kSlots, word);
+  return of_word<SlotRole>(kSlots, word);
 }
 
 std::optional<Task> task_of(std::string_view word) {
-  return word_of<Task>(kTasks, word);
+  return of_word<Task>(kTasks, word);
 }
 
 std::string_view partition_of(const Act& act) {
