@@ -145,7 +145,8 @@ Status keep(const Kit& kit, const ConfirmOptions& options, const std::vector<Log
       return fail({.code = ErrorCode::DigestMismatch,
                    .message = "the record was changed: nothing is put behind it",
                    .file = (kit.folder() / kRecordFile).string(),
-                   .found = one.message,
+                   .expected = "entries as they were written",
+                   .found = fmt::format("{} ({})", one.message, one.where),
                    .hint = "Take a copy of it that is whole, or move it away; --no-record looks "
                            "without keeping it."});
   WEXLO_TRY(const SourcePtr manifest, kit.file(std::string(kKitManifest)));

@@ -33,7 +33,7 @@ class OpenedKey final : public BenchKey {
         EVP_DigestSign(context.get(), raw(MutableView(out)), &size, raw(message), message.size()) ==
             1 &&
         size == out.size();
-    if (!done) return failed("the key does not sign");
+    if (!done) return failed("the bench's key does not sign");
     return out;
   }
 
@@ -70,7 +70,10 @@ Result<std::string> new_bench_key() {
   if (!key || !out ||
       PEM_write_bio_PKCS8PrivateKey(out.get(), key.get(), nullptr, nullptr, 0, nullptr, nullptr) !=
           1)
-    return fail({.code = ErrorCode::Io, .message = "no key could be made"});
+    return fail({.code = ErrorCode::Io,
+                 .message = "no key could be made: the library of the system does not make Ed25519",
+                 .expected = "OpenSSL 3 with Ed25519",
+                 .hint = "Make one elsewhere: openssl genpkey -algorithm ed25519."});
   char* data = nullptr;
   const long size = BIO_get_mem_data(out.get(), &data);
   return std::string(data, static_cast<std::size_t>(size));

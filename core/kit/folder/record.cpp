@@ -1,6 +1,7 @@
 #include "kit/folder/record.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <array>
@@ -64,8 +65,7 @@ class EntryReader {
     RecordedEntry out;
     RecordEntry& one = out.entry;
     WEXLO_TRY(one.time, toml_get<std::string>(table_, "time", file_));
-    WEXLO_TRY(const auto verdict, toml_get<std::string>(table_, "verdict", file_));
-    WEXLO_TRY(one.verdict, known<Took>(took_of(verdict), "verdict"));
+    WEXLO_TRY(one.verdict, word<Took>(table_, "verdict", kTook));
     WEXLO_TRY(one.reason, toml_get<std::string>(table_, "reason", file_));
     WEXLO_TRY(one.kit_sha256, toml_get<std::string>(table_, "kit_sha256", file_));
     for (auto& [key, value] : std::initializer_list<std::pair<const char*, std::string*>>{
@@ -90,10 +90,16 @@ class EntryReader {
   }
 
  private:
-  template <class E>
-  Result<E> known(const std::optional<E>& word, const char* key) const {
-    if (word) return *word;
-    return fail(toml_error(table_, fmt::format("{} is none that there is", key), file_));
+  template <class E, std::size_t N>
+  Result<E> word(const toml::table& table, const char* key,
+                 const std::array<std::string_view, N>& words) const {
+    WEXLO_TRY(const auto text, toml_get<std::string>(table, key, file_));
+    if (const auto one = of_word<E>(words, text)) return *one;
+    Error why = toml_error(*table.get(key), fmt::format("{} is no word of a record", key), file_);
+    why.expected = fmt::format("{}", fmt::join(words, ", "));
+    why.found = text;
+    why.hint = "wexlo check tells whether the record was changed; take a copy that is whole.";
+    return fail(std::move(why));
   }
 
   Status steps(RecordEntry& out) const {
@@ -114,8 +120,7 @@ class EntryReader {
       WEXLO_TRY(row.what, toml_get<std::string>(*table, "what", file_));
       WEXLO_TRY(row.planned, toml_get<std::string>(*table, "planned", file_));
       WEXLO_TRY(row.observed, toml_get<std::string>(*table, "observed", file_));
-      WEXLO_TRY(const auto word, toml_get<std::string>(*table, "verdict", file_));
-      WEXLO_TRY(row.verdict, known<RowVerdict>(row_verdict_of(word), "verdict"));
+      WEXLO_TRY(row.verdict, word<RowVerdict>(*table, "verdict", kRow));
       WEXLO_TRY(row.evidence, toml_get_or<std::string>(*table, "evidence", "", file_));
     }
     return {};
@@ -160,16 +165,9 @@ Status judge_seal(std::string_view block, const toml::table& table, const std::s
 std::string_view took_word(Took took) {
   return kTook[static_cast<std::size_t>(took)];
 }
-std::optional<Took> took_of(std::string_view word) {
-  return of_word<Took>(kTook, word);
-}
 std::string_view row_verdict_word(RowVerdict verdict) {
   return kRow[static_cast<std::size_t>(verdict)];
 }
-std::optional<RowVerdict> row_verdict_of(std::string_view word) {
-  return of_word<RowVerdict>(kRow, word);
-}
-
 Result<Record> parse_record(std::string_view text, const std::string& file) {
   WEXLO_TRY(const toml::table root, parse_toml(text, file));
   WEXLO_TRY(const auto format, toml_get<std::int64_t>(root, "format", file));

@@ -13,12 +13,10 @@ namespace wexlo {
 /// Whether a flash took.
 enum class Took { Yes, InPart, No, CannotTell };
 [[nodiscard]] std::string_view took_word(Took took);  ///< "took", "in-part", …
-[[nodiscard]] std::optional<Took> took_of(std::string_view word);
 
 /// One thing of a phone held against the plan.
 enum class RowVerdict { Holds, Differs, NotSeen };
 [[nodiscard]] std::string_view row_verdict_word(RowVerdict verdict);
-[[nodiscard]] std::optional<RowVerdict> row_verdict_of(std::string_view word);
 
 struct RecordRow {
   std::string what, planned, observed;
