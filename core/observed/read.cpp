@@ -8,7 +8,7 @@
 #include "kit/facts/pasted.hpp"
 #include "observed/observed.hpp"
 #include "observed/pasted_line.hpp"
-#include "observed/told.hpp"
+#include "observed/line_reader.hpp"
 #include "text/text.hpp"
 
 namespace wexlo {
@@ -47,7 +47,7 @@ std::optional<std::string_view> log_text(std::string_view line) {
 
 class TextReader {
  public:
-  TextReader(std::string name, Observed& out) : name_(std::move(name)), out_(out), told_(out) {}
+  TextReader(std::string name, Observed& out) : name_(std::move(name)), out_(out), reader_(out) {}
 
   void run(std::string_view pasted) {
     const std::string all = in_ascii(pasted);
@@ -96,21 +96,21 @@ class TextReader {
       return LineKind::Typed;
     }
     if (!typed_.empty())
-      if (const LineKind kind = told_.answer(typed_, text, at); kind != LineKind::Unknown)
+      if (const LineKind kind = reader_.answer(typed_, text, at); kind != LineKind::Unknown)
         return kind;
     if (const auto log = log_text(text)) {
-      told_.log(*log, at);
+      reader_.log(*log, at);
       return LineKind::Log;
     }
-    for (const auto take : {&Told::bracketed, &Told::kernel, &Told::user, &Told::mount,
-                            &Told::configured, &Told::command_line, &Told::alone, &Told::named})
-      if (const LineKind kind = (told_.*take)(text, at); kind != LineKind::Unknown) return kind;
-    return told_.sign(text, at) ? LineKind::Log : LineKind::Unknown;
+    for (const auto take : {&LineReader::bracketed, &LineReader::kernel, &LineReader::user, &LineReader::mount,
+                            &LineReader::configured, &LineReader::command_line, &LineReader::alone, &LineReader::named})
+      if (const LineKind kind = (reader_.*take)(text, at); kind != LineKind::Unknown) return kind;
+    return reader_.sign(text, at) ? LineKind::Log : LineKind::Unknown;
   }
 
   std::string name_;
   Observed& out_;
-  Told told_;
+  LineReader reader_;
   std::string typed_;  ///< a command whose answer comes next; empty: none
   std::size_t number_ = 0;
 };

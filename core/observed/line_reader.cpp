@@ -1,4 +1,4 @@
-#include "observed/told.hpp"
+#include "observed/line_reader.hpp"
 
 #include <algorithm>
 #include <array>
@@ -113,12 +113,12 @@ std::string selinux_word(std::string_view text) {
 
 }  // namespace
 
-void Told::add(Fact fact, std::string value, const SeenAt& at) {
+void LineReader::add(Fact fact, std::string value, const SeenAt& at) {
   if (value.empty() || value == "unknown") return;
   out_.facts[fact].push_back({std::move(value), at});
 }
 
-void Told::property(const std::string& name, const std::string& value, const SeenAt& at) {
+void LineReader::property(const std::string& name, const std::string& value, const SeenAt& at) {
   for (const NameRow& row : kNames)
     if (row.name == name && (row.value.empty() || row.value == value))
       add(row.fact, row.value.empty() ? value : std::string(row.says), at);
@@ -135,7 +135,7 @@ void Told::property(const std::string& name, const std::string& value, const See
   add(row->fact, known->value, at);
 }
 
-LineKind Told::bracketed(std::string_view text, const SeenAt& at) {
+LineKind LineReader::bracketed(std::string_view text, const SeenAt& at) {
   const std::size_t middle = text.find("]: [");
   const std::size_t close = text.rfind(']');
   if (middle == text.npos || close < middle + 4) return LineKind::Unknown;
@@ -151,7 +151,7 @@ LineKind Told::bracketed(std::string_view text, const SeenAt& at) {
   return here.kind;
 }
 
-LineKind Told::kernel(std::string_view text, const SeenAt& at) {
+LineKind LineReader::kernel(std::string_view text, const SeenAt& at) {
   constexpr std::string_view kVersion = "Linux version ", kName = "Linux ";
   SeenAt here = at;
   if (here.kind == LineKind::Unknown) here.kind = LineKind::Kernel;
@@ -180,7 +180,7 @@ LineKind Told::kernel(std::string_view text, const SeenAt& at) {
   return LineKind::Kernel;
 }
 
-LineKind Told::user(std::string_view text, const SeenAt& at) {
+LineKind LineReader::user(std::string_view text, const SeenAt& at) {
   const std::size_t found = text.find("uid=");
   const std::size_t open = found == text.npos ? found : text.find('(', found);
   const std::size_t close = open == text.npos ? open : text.find(')', open);
@@ -195,7 +195,7 @@ LineKind Told::user(std::string_view text, const SeenAt& at) {
   return here.kind;
 }
 
-LineKind Told::mount(std::string_view text, const SeenAt& at) {
+LineKind LineReader::mount(std::string_view text, const SeenAt& at) {
   const std::vector<std::string_view> all = split_words(text);
   SeenAt here = at;
   here.kind = LineKind::Mount;
@@ -213,7 +213,7 @@ LineKind Told::mount(std::string_view text, const SeenAt& at) {
   return here.kind;
 }
 
-void Told::word(std::string_view text, const SeenAt& at) {
+void LineReader::word(std::string_view text, const SeenAt& at) {
   const std::size_t equals = text.find('=');
   const std::string name(text.substr(0, equals));
   const std::string value(equals == text.npos ? "" : unquoted(text.substr(equals + 1)));
@@ -222,12 +222,12 @@ void Told::word(std::string_view text, const SeenAt& at) {
   if (name == "enforcing") add(Fact::Selinux, value == "0" ? "permissive" : "enforcing", at);
 }
 
-void Told::words(std::string_view line, const SeenAt& at) {
+void LineReader::words(std::string_view line, const SeenAt& at) {
   for (const std::string& one : words::split(line))
     word(one, at);
 }
 
-LineKind Told::configured(std::string_view text, const SeenAt& at) {
+LineKind LineReader::configured(std::string_view text, const SeenAt& at) {
   const std::size_t equals = text.find(" = ");
   if (equals == text.npos || !is_name(text.substr(0, equals)) || text.find('.') > equals)
     return LineKind::Unknown;
@@ -240,7 +240,7 @@ LineKind Told::configured(std::string_view text, const SeenAt& at) {
   return here.kind;
 }
 
-LineKind Told::command_line(std::string_view text, const SeenAt& at) {
+LineKind LineReader::command_line(std::string_view text, const SeenAt& at) {
   const std::vector<std::string> all = words::split(text);
   const auto is_word = [](std::string_view one) {
     return one.starts_with("androidboot.") || one.starts_with("console=");
@@ -256,7 +256,7 @@ LineKind Told::command_line(std::string_view text, const SeenAt& at) {
   return here.kind;
 }
 
-LineKind Told::alone(std::string_view text, const SeenAt& at) {
+LineKind LineReader::alone(std::string_view text, const SeenAt& at) {
   SeenAt here = at;
   here.kind = LineKind::Answer;
   if (const std::string word = selinux_word(text); !word.empty()) {
@@ -270,7 +270,7 @@ LineKind Told::alone(std::string_view text, const SeenAt& at) {
   return LineKind::Unknown;
 }
 
-LineKind Told::named(std::string_view text, const SeenAt& at) {
+LineKind LineReader::named(std::string_view text, const SeenAt& at) {
   constexpr std::string_view kBefore = "(bootloader)";
   const bool marked = text.starts_with(kBefore);
   const auto [name, value] = name_and_value(text);
@@ -291,7 +291,7 @@ LineKind Told::named(std::string_view text, const SeenAt& at) {
   return here.kind;
 }
 
-LineKind Told::answer(std::string_view command, std::string_view text, const SeenAt& at) {
+LineKind LineReader::answer(std::string_view command, std::string_view text, const SeenAt& at) {
   const std::vector<std::string_view> all = split_words(command);
   SeenAt here = at;
   here.kind = LineKind::Answer;
@@ -332,7 +332,7 @@ LineKind Told::answer(std::string_view command, std::string_view text, const See
   return LineKind::Unknown;
 }
 
-void Told::log(std::string_view text, const SeenAt& at) {
+void LineReader::log(std::string_view text, const SeenAt& at) {
   SeenAt here = at;
   here.kind = LineKind::Log;
   (void)kernel(text, here);
@@ -354,7 +354,7 @@ void Told::log(std::string_view text, const SeenAt& at) {
   sign(text, here);
 }
 
-bool Told::sign(std::string_view text, const SeenAt& at) {
+bool LineReader::sign(std::string_view text, const SeenAt& at) {
   const auto found = log_sign_of(text);
   if (!found) return false;
   SeenAt here = at;

@@ -6,9 +6,9 @@
 
 namespace wexlo {
 
-class Told {
+class LineReader {
  public:
-  explicit Told(Observed& out) : out_(out) {}
+  explicit LineReader(Observed& out) : out_(out) {}
   /// `[name]: [value]`, anywhere in the line.
   [[nodiscard]] LineKind bracketed(std::string_view text, const SeenAt& at);
   /// `Linux version …`, or what `uname -a` prints.
