@@ -108,7 +108,7 @@ constexpr std::array kWays{
     WayRow{WayOut::RightImages,
            "{back} Then make the kit of the firmware that is for this phone and build."},
     WayRow{WayOut::Seal,
-           "Make digests and footers true again (wexlo seal), or have the kit switch verification "
+           "Renew digests and footers (wexlo seal), or have the kit switch verification "
            "off. Until then: {back}"},
     WayRow{WayOut::MakersPackage,
            "A locked bootloader writes nothing: install the whole stock package of this build in "

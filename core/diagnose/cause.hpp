@@ -44,7 +44,7 @@ enum class WayOut {
   ThisSlot,       ///< the images into the slot that it starts from; or the other slot chosen again
   WriteAgain,     ///< the same images once more
   RightImages,    ///< a kit of the right firmware
-  Seal,           ///< the same images with digests and footers made true
+  Seal,           ///< the same images, digests and footers renewed
   MakersPackage,  ///< the whole stock package, by recovery: the bootloader writes nothing
   NewerBuild,     ///< images of the build that the phone runs
   TreesAlone,     ///< a vbmeta that switches the hash trees off and leaves verification on

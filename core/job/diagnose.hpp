@@ -19,7 +19,7 @@ struct DiagnosedPhone {
   Diagnosis diagnosis;
   bool kit = false;
   std::vector<std::string> looked_at;  ///< partitions whose images were looked at
-  std::vector<std::string> stock;      ///< those whose stock images were at hand
+  std::vector<std::string> stock;      ///< those whose stock images were given
   std::vector<Finding> findings;
 };
 

@@ -13,7 +13,7 @@ struct KindRow {
   std::string_view word, about;
 };
 /// In the order of the enum.
-constexpr std::array<KindRow, 13> kKinds{{
+constexpr std::array<KindRow, 12> kKinds{{
     {"property", "properties of the system"},
     {"variable", "variables of the bootloader"},
     {"command-line", "command line of the kernel"},
@@ -25,7 +25,6 @@ constexpr std::array<KindRow, 13> kKinds{{
     {"setting", "settings"},
     {"log", "log"},
     {"typed", "commands that were typed"},
-    {"blank", "blank lines"},
     {"unknown", "not known"},
 }};
 

@@ -51,7 +51,6 @@ constexpr std::array kRows{
     SignRow{"Failed to decrypt", LogSign::DataKeys},
     SignRow{"Your data may be corrupt", LogSign::AsksErase},
     SignRow{"prompt_and_wipe_data", LogSign::AsksErase},
-    SignRow{"ot enough space to resize", LogSign::NoRoom},
     SignRow{"ot enough space", LogSign::NoRoom},
     SignRow{"No space left", LogSign::NoRoom},
     SignRow{"not allowed in locked state", LogSign::LockedRefuses},

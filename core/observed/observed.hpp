@@ -28,7 +28,6 @@ enum class LineKind {
   Setting,
   Log,
   Typed,  ///< a command, nothing that a phone says
-  Blank,
   Unknown,
 };
 [[nodiscard]] std::string_view line_kind_word(LineKind kind);   ///< "property", …
@@ -104,7 +103,7 @@ struct Observed {
   std::vector<SeenSign> signs;
   std::vector<Seen> lines;  ///< that are not blank, without what an editor or a chat put in front
   std::vector<SeenPiece> pieces;
-  std::vector<Seen> ignored;  ///< lines of no kind that is known
+  std::vector<Seen> ignored;  ///< lines that were not recognised
 
   /// The value, where all that was seen of it agree; nullptr: nothing was seen, or they differ.
   [[nodiscard]] const Seen* find(Fact fact) const;

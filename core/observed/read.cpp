@@ -6,9 +6,9 @@
 
 #include "base/contains.hpp"
 #include "kit/facts/pasted.hpp"
+#include "observed/line_reader.hpp"
 #include "observed/observed.hpp"
 #include "observed/pasted_line.hpp"
-#include "observed/line_reader.hpp"
 #include "text/text.hpp"
 
 namespace wexlo {
@@ -102,8 +102,9 @@ class TextReader {
       reader_.log(*log, at);
       return LineKind::Log;
     }
-    for (const auto take : {&LineReader::bracketed, &LineReader::kernel, &LineReader::user, &LineReader::mount,
-                            &LineReader::configured, &LineReader::command_line, &LineReader::alone, &LineReader::named})
+    for (const auto take : {&LineReader::bracketed, &LineReader::kernel, &LineReader::user,
+                            &LineReader::mount, &LineReader::configured, &LineReader::command_line,
+                            &LineReader::alone, &LineReader::named})
       if (const LineKind kind = (reader_.*take)(text, at); kind != LineKind::Unknown) return kind;
     return reader_.sign(text, at) ? LineKind::Log : LineKind::Unknown;
   }
