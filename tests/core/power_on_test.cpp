@@ -306,18 +306,13 @@ TEST_CASE("mistake: recovery written, and the system started first") {
   for (const bool straight : {true, false}) {
     StockPhone from;
     from.slotted = false;
-    CpioBytes recovery;
-    recovery.folder("sbin").file("init", elf("arm64", "r"), 0100750);
-    BootBytes image{.version = 2, .kernel = arm64_kernel("5.10.157-android13-4-00001")};
-    image.dtb = device_tree("Tarn 3", "korvale,gnomon");
-    image.ramdisk = gzip(recovery.done());
-    from.more["recovery"] = image.done();
+    CpioBytes recovery = recovery_entries();
+    from.more["recovery"] = recovery_image(recovery);
     OnBench bench{from};
     bench.phone->state.restores_recovery = true;
     put_journal(recovery);
-    image.ramdisk = gzip(recovery.done());
     StockPhone other = from;
-    other.more["recovery"] = image.done();
+    other.more["recovery"] = recovery_image(recovery);
     bench.write("recovery", other.images().at("recovery"));
     if (straight) bench.phone->bring(PhoneMode::Recovery);
     const PoweredOn started = bench.start();

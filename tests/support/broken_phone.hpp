@@ -98,4 +98,16 @@ inline std::string told_text(const Diagnosis& diagnosis) {
   return out;
 }
 
+/// @return how many causes rank before the true one, which has to be among the first two
+inline std::size_t check_among_first_two(const BrokenPhone& broken) {
+  CAPTURE(broken.name);
+  Diagnosis told;
+  const auto place = place_of_cause(broken, &told);
+  CAPTURE(told_text(told));
+  REQUIRE(place);
+  CHECK(*place < 2);
+  if (*place != 0) MESSAGE(broken.name << ": second\n" << told_text(told));
+  return *place;
+}
+
 }  // namespace wexlo::test

@@ -5,6 +5,7 @@
 #include "phone/simulated/power_on.hpp"
 #include "recipe/journal.hpp"
 #include "seal/seal_image.hpp"
+#include "support/patching.hpp"
 #include "support/plan_phone.hpp"
 #include "support/signed_set.hpp"
 #include "support/small_phone.hpp"
@@ -92,6 +93,19 @@ inline void put_journal(CpioBytes& cpio) {
   Journal journal;
   journal.stock_sha256 = std::string(64, '0');
   cpio.folder("wexlo").file("wexlo/journal.toml", format_journal(journal));
+}
+
+/// The ramdisk of a recovery of its own, and its image.
+inline CpioBytes recovery_entries() {
+  CpioBytes out;
+  out.folder("sbin").file("init", elf("arm64", "r"), 0100750);
+  return out;
+}
+inline std::string recovery_image(CpioBytes entries) {
+  BootBytes image{.version = 2, .kernel = arm64_kernel("5.10.157-android13-4-00001")};
+  image.dtb = device_tree("Tarn 3", "korvale,gnomon");
+  image.ramdisk = gzip(entries.done());
+  return image.done();
 }
 
 /// The same phone with a program of one's own put in, by a journal.
