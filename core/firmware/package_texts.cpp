@@ -12,10 +12,12 @@
 namespace wexlo {
 namespace {
 
-/// A text member; nullopt: it does not read, and a note says so.
+/// A text member; nullopt: it is no text, or it does not read, and a note says so.
 Result<std::optional<std::string>> text_if_readable(const Item& item, const Opening& opening,
                                                     Firmware& out) {
   auto raw = read_text(item, kMaxText, opening.context);
+  // A small tar may be called .md5, too: what stands in its images is no listing.
+  if (raw && raw->contains('\0')) return std::nullopt;
   if (raw) return std::move(*raw);
   if (ends_package(raw.error().code)) return fail(std::move(raw).error());
   out.note(FindingCode::UnreadableFile,

@@ -183,3 +183,17 @@ TEST_CASE(
             .error()
             .code == ErrorCode::Ambiguous);
 }
+
+TEST_CASE("listing: a small tar that is called .md5 is none, whatever its images hold") {
+  // The words of a listing, between bytes that no text has.
+  const std::string words("\n\0model = Tarn 1\ndevice=plumb\1lin4\n\0", 36);
+  const auto firmware =
+      open_set({{"any.tar.md5", tar({{"boot.img", boot_image()}, {"notes.bin", words}})},
+                {"setup.txt", "device=gnomon\n"}});
+  REQUIRE(firmware);
+  CHECK((*firmware)->build.device == "gnomon");
+  const auto alone =
+      open_set({{"any.tar.md5", tar({{"boot.img", boot_image()}, {"notes.bin", words}})}});
+  REQUIRE(alone);
+  CHECK((*alone)->build.device.empty());
+}
