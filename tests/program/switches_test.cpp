@@ -151,6 +151,26 @@ TEST_CASE("prepare --key: an image without a footer gets one, accounted for from
   CHECK(error["hint"].get<std::string>().contains("--sheet"));
 }
 
+TEST_CASE(
+    "prepare --key: an image shorter than its partition, of no whole blocks, grows by zeros") {
+  Bench bench;
+  bench.images["init_boot"] = BootBytes{.ramdisk = lz4_legacy(init_ramdisk())}.done() + "tail";
+  REQUIRE(bench.images["init_boot"].size() % 4096 != 0);
+  write(bench.dir / "ota.zip", bench.ota());
+  REQUIRE(program(bench.dir, {"keys", "new", "k.pem", "--bits", "2048"}).exit_code == 0);
+  const Json done = bench.prepare({"-r", "r.toml", "--key", "k.pem", "--sheet", "sheet.toml"});
+  CHECK(done["result"]["verification"]["locked"] == "starts");
+  // Every byte of the grown image is accounted for, once.
+  for (const Json& image : done["result"]["images"]) {
+    std::uint64_t end = 0;
+    for (const Json& range : image["ranges"]) {
+      CHECK(range["offset"].get<std::uint64_t>() >= end);
+      end = range["offset"].get<std::uint64_t>() + range["size"].get<std::uint64_t>();
+    }
+    if (image["partition"] == "init_boot") CHECK(end == 1u << 18);
+  }
+}
+
 TEST_CASE("check --against: how alike two ramdisks have to be to be of one build") {
   const TempDir dir;
   const auto image = [](int fresh) {

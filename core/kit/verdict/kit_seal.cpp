@@ -8,6 +8,7 @@
 
 #include "base/digest.hpp"
 #include "base/error_kinds.hpp"
+#include "firmware/content.hpp"
 #include "recipe/restore.hpp"
 #include "seal/seal.hpp"
 
@@ -139,6 +140,9 @@ class KitSealer {
       }
       allowed.push_back({footer_end - verified::kFooterSize, verified::kFooterSize,
                          "verified-boot footer", cause});
+      if (allowed.size() == 3 && allowed[0].offset == allowed[1].offset)
+        allowed.erase(allowed.begin());
+      if (before.size() < after.size()) add_room(before.size(), after, cause, allowed);
     }
     const std::size_t common = std::min(before.size(), after.size());
     for (std::size_t at = 0; at < std::max(before.size(), after.size()); ++at) {
@@ -152,12 +156,23 @@ class KitSealer {
                      .file = sealed.partition,
                      .offset = at});
     }
-    if (allowed.size() == 3 && allowed[0].offset == allowed[1].offset)
-      allowed.erase(allowed.begin());
     for (ChangedRange& one : allowed)
       patched.ranges.push_back(std::move(one));
     std::ranges::sort(patched.ranges, {}, &ChangedRange::offset);
     return {};
+  }
+
+  /// An image without a footer grows to its partition's size: around struct and footer are zeros.
+  static void add_room(std::uint64_t begin, View after, const std::string& cause,
+                       std::vector<ChangedRange>& allowed) {
+    std::vector<ChangedRange> taken = allowed;
+    std::ranges::sort(taken, {}, &ChangedRange::offset);
+    for (const ChangedRange& one : taken) {
+      if (one.offset > begin &&
+          all_zero(after.subspan(begin, static_cast<std::size_t>(one.offset - begin))))
+        allowed.push_back({begin, one.offset - begin, "room up to the partition's end", cause});
+      begin = std::max(begin, one.offset + one.size);
+    }
   }
 
   /// Another signature may stand in the way back's way: it is tried.
