@@ -140,6 +140,15 @@ void take_properties(const Image& vbmeta, BuildFacts& build) {
   }
 }
 
+/// Out of the fingerprint, `maker/product/device:…`.
+void take_device(BuildFacts& build) {
+  const std::string& print = build.fingerprint;
+  const std::size_t colon = print.find(':');
+  if (!build.device.empty() || colon == print.npos) return;
+  const std::size_t slash = print.find_last_of('/', colon);
+  if (slash != print.npos) build.device = print.substr(slash + 1, colon - slash - 1);
+}
+
 /// The struct in a partition of its own, or the one that its footer points at; a few KiB are read.
 /// @param shared  the stream that it comes out of holds others, too
 std::optional<Bytes> vbmeta_of(const PartitionFacts& partition, bool shared) {
@@ -186,11 +195,25 @@ BuildText read_build_text(std::string_view path, std::string_view text) {
   return out;
 }
 
+std::span<const std::string_view> speaking_partitions() {
+  // What covers the system first.
+  static constexpr std::string_view kSpeaking[] = {"vbmeta_system", "vbmeta",      "init_boot",
+                                                   "boot",          "vendor_boot", "recovery"};
+  return kSpeaking;
+}
+
+void facts_from_image(View image, BuildFacts& build) {
+  if (verified::looks_like_vbmeta(image)) {
+    if (const auto vbmeta = verified::parse_vbmeta(Blob(to_bytes(image))))
+      take_properties(*vbmeta, build);
+  } else if (const auto own = verified::own_struct(image); own && *own) {
+    take_properties(**own, build);
+  }
+  take_device(build);
+}
+
 void facts_from_images(Firmware& firmware) {
-  // In the order of trust: what covers the system first.
-  constexpr std::string_view kSpeaking[] = {"vbmeta_system", "vbmeta",      "init_boot",
-                                            "boot",          "vendor_boot", "recovery"};
-  for (const std::string_view wanted : kSpeaking)
+  for (const std::string_view wanted : speaking_partitions())
     for (const PartitionFacts& one : firmware.partitions) {
       if (!firmware.build.fingerprint.empty() && !firmware.build.patch_level.empty()) break;
       if (without_slot(one.name) != wanted) continue;
@@ -202,12 +225,7 @@ void facts_from_images(Firmware& firmware) {
       if (const auto vbmeta = verified::parse_vbmeta(Blob(*bytes)))
         take_properties(*vbmeta, firmware.build);
     }
-  // `maker/product/device:…`
-  const std::string& print = firmware.build.fingerprint;
-  const std::size_t colon = print.find(':');
-  if (!firmware.build.device.empty() || colon == print.npos) return;
-  const std::size_t slash = print.find_last_of('/', colon);
-  if (slash != print.npos) firmware.build.device = print.substr(slash + 1, colon - slash - 1);
+  take_device(firmware.build);
 }
 
 }  // namespace wexlo

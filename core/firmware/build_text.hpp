@@ -1,6 +1,8 @@
 #pragma once
 /// What the small text files of a package say of its build.
 
+#include <span>
+
 #include "firmware/firmware.hpp"
 #include "firmware/script_patches.hpp"
 
@@ -19,5 +21,9 @@ struct BuildText {
 /// Fingerprint and patch level out of the verified-boot properties of the images, where the package
 /// itself does not say them. Reads a few KiB of each.
 void facts_from_images(Firmware& firmware);
+/// Partitions whose images say so, in the order in which they are believed.
+[[nodiscard]] std::span<const std::string_view> speaking_partitions();
+/// The same out of one image that was read whole; what is known stays. Fills in the device, too.
+void facts_from_image(View image, BuildFacts& build);
 
 }  // namespace wexlo

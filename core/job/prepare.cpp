@@ -52,20 +52,6 @@ void tell_unused(const PrepareOptions& options, Prepared& out) {
       out.kit.findings.push_back(unused_code(code));
 }
 
-/// The boot chain, what settles the target in front, then the longest: nothing shall wait for it
-/// alone at the end.
-std::vector<std::string> in_order_of_use(const Firmware& firmware) {
-  std::vector<std::string> out = boot_chain(firmware);
-  const auto size = [&](const std::string& name) {
-    const auto facts = firmware.choose(name, "");
-    return facts ? (*facts)->size : 0;
-  };
-  std::ranges::stable_sort(out, std::ranges::greater(), size);
-  std::ranges::stable_partition(
-      out, [](const std::string& name) { return without_slot(name) == "init_boot"; });
-  return out;
-}
-
 /// What the next build will be held against.
 Result<std::vector<ImageFacts>> chain_facts(StockImages& stock, const Context& context) {
   std::vector<ImageFacts> out;
@@ -140,8 +126,7 @@ class Stages {
   /// The wrong phone is told before anything is worked out for it.
   Status from_target() {
     KitDraft& kit = out_.kit;
-    // All of these are needed if the kit comes about; what is decided first needs one.
-    in_.stock->read_ahead(in_order_of_use(*in_.firmware), context_);
+    in_.begin_reading(context_);
     if (options_.stock) {
       kit.target = {.partition = "", .reason = "nothing is patched: stock images are put back"};
     } else {

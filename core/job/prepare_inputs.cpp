@@ -2,7 +2,13 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <utility>
+
 #include "base/contains.hpp"
+#include "base/error_kinds.hpp"
+#include "firmware/build_text.hpp"
+#include "firmware/extract.hpp"
 #include "kit/verdict/given_judge.hpp"
 
 namespace wexlo {
@@ -48,6 +54,34 @@ Status judge_incremental(const Firmware& firmware, const std::filesystem::path& 
                    path.filename().string())});
 }
 
+/// The boot chain, what settles the target in front, then the longest: nothing shall wait for it
+/// alone at the end.
+std::vector<std::string> in_order_of_use(const Firmware& firmware) {
+  std::vector<std::string> out = boot_chain(firmware);
+  const auto size = [&](const std::string& name) {
+    const auto facts = firmware.choose(name, "");
+    return facts ? (*facts)->size : 0;
+  };
+  std::ranges::stable_sort(out, std::ranges::greater(), size);
+  std::ranges::stable_partition(
+      out, [](const std::string& name) { return without_slot(name) == "init_boot"; });
+  return out;
+}
+
+/// What the package does not say of its build, and what was too dear to look for when it was
+/// opened: the images are read in any case.
+Status complete_build(PrepareInputs& in, const Context& context) {
+  BuildFacts& build = in.firmware->build;
+  for (const std::string_view name : speaking_partitions()) {
+    if (!build.fingerprint.empty() && !build.patch_level.empty()) return {};
+    in.begin_reading(context);
+    const auto image = in.stock->get(std::string(name), context);
+    if (!image && is_of_this_run(image.error().code)) return fail(image.error());
+    if (image && *image != nullptr) facts_from_image((*image)->bytes.view(), build);
+  }
+  return {};
+}
+
 Status open_given_files(const PrepareOptions& options, PrepareInputs& out, const Context& context) {
   for (const GivenFile& file : options.given) {
     WEXLO_TRY(Given given, open_given(file, out.findings, context));
@@ -65,6 +99,10 @@ Status open_given_files(const PrepareOptions& options, PrepareInputs& out, const
 }
 
 }  // namespace
+
+void PrepareInputs::begin_reading(const Context& context) {
+  if (!std::exchange(reading, true)) stock->read_ahead(in_order_of_use(*firmware), context);
+}
 
 bool PrepareInputs::lands_elsewhere(const PhoneShape& shape) const {
   if (!shape.slotted.value_or(true) || shape.way == Way::Download) return false;
@@ -84,6 +122,7 @@ Result<PrepareInputs> open_inputs(const std::filesystem::path& firmware,
   WEXLO_TRY(out.firmware, open_firmware(firmware.string(), opening));
   if (options.sheet) out.firmware->slot = options.sheet->text("state.current_slot");
   out.stock = std::make_unique<StockImages>(*out.firmware, firmware.string(), options.cache);
+  WEXLO_CHECK(complete_build(out, context));
   out.purpose = purpose_of(options, out.firmware->build);
   out.findings = judge_older_phone(options.older.device, options.older.build, out.firmware->build);
   if (options.base.empty()) WEXLO_CHECK(judge_incremental(*out.firmware, firmware, out.findings));

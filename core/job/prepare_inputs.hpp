@@ -16,7 +16,10 @@ struct PrepareInputs {
   std::optional<Given> install;
   Purpose purpose = Purpose::Patch;
   std::vector<Finding> findings;
+  bool reading = false;  ///< the boot chain's images are on their way
 
+  /// All of them are needed if the kit comes about; what is decided first needs one.
+  void begin_reading(const Context& context);
   /// File name of the package, without its folder.
   [[nodiscard]] std::string name() const { return path.filename().string(); }
   /// The phone itself installs something, to the slot that it does not start from.

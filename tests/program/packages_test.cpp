@@ -138,6 +138,24 @@ TEST_CASE("packages: the same images give the same patched images, whatever they
   }
 }
 
+TEST_CASE("packages: what only the images say of the build is known to prepare, packed or not") {
+  Bench bench;
+  bench.images["init_boot"] =
+      image_of_build(BootBytes{.ramdisk = lz4_legacy(init_ramdisk())}.done(), "init_boot", kBuild,
+                     "2026-09-05", 1u << 18);
+  write(bench.dir / "set.tar", tar(all_of(bench)));
+  // In one stream with others an image's end is too dear to be looked at on opening.
+  write(bench.dir / "set.tgz", gzip(tar(all_of(bench))));
+  write(bench.dir / "around.zip", zip({{"set.tgz", gzip(tar(all_of(bench)))}}));
+  for (const char* name : {"set.tar", "set.tgz", "around.zip"}) {
+    CAPTURE(name);
+    const Json done =
+        program_json(bench.dir, {"prepare", name, "-r", "r.toml", "-r", "flags.toml", "--dry-run"});
+    CHECK(done["result"]["build"] == kBuild);
+    CHECK(done["result"]["device"] == "gnomon");
+  }
+}
+
 TEST_CASE(
     "packages: for a phone of another processor, or with smaller partitions, each is refused") {
   const Bench bench;
