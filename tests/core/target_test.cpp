@@ -3,17 +3,10 @@
 #include "kit/facts/target.hpp"
 #include "support/boot.hpp"
 #include "support/check.hpp"
+#include "support/patching.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
-
-namespace {
-
-LoadedImage load(const std::string& bytes) {
-  return *load_image(blob(bytes), "x");
-}
-
-}  // namespace
 
 TEST_CASE("target: init_boot when it has a ramdisk with an init, else boot") {
   const LoadedImage with = load(BootBytes{.ramdisk = first_ramdisk()}.done());
