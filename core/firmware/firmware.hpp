@@ -39,6 +39,7 @@ struct BuildFacts {
 struct Layer {
   std::string kind;    ///< "zip", "payload"
   std::string detail;  ///< e.g. "version 2, full"
+  bool operator==(const Layer&) const = default;
 };
 
 /// What a package shows of how phones take it: clauses for people; empty: nothing.

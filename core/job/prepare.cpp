@@ -10,6 +10,7 @@
 #include "flash/plan_messages.hpp"
 #include "job/kit_images.hpp"
 #include "job/prepare_inputs.hpp"
+#include "job/prepare_making.hpp"
 #include "job/rehearse.hpp"
 #include "kit/folder/kit_write.hpp"
 #include "kit/folder/plan_facts.hpp"
@@ -83,14 +84,6 @@ std::vector<FitImage> fit_images(const KitImages& images) {
   return out;
 }
 
-KitSettings settings_of(const PrepareOptions& options) {
-  return {.slots = options.slots,
-          .wipe = options.wipe,
-          .architecture = options.patch.architecture,
-          .accepted = options.accept,
-          .technician = options.technician};
-}
-
 LayoutInput layout_input(const PrepareInputs& in, const KitDraft& kit) {
   return {.firmware = *in.firmware,
           .firmware_name = kit.firmware,
@@ -98,6 +91,7 @@ LayoutInput layout_input(const PrepareInputs& in, const KitDraft& kit) {
           .restore = kit.purpose == Purpose::Restore,
           .rooms = kit.super.rooms,
           .install = kit.install,
+          .given = in.given,
           .key = kit.key,
           .download_limit = kit.sheet ? kit.sheet->number("state.download_limit") : std::nullopt};
 }
@@ -112,12 +106,13 @@ class Stages {
 
   Result<Prepared> run() {
     KitDraft& kit = out_.kit;
-    kit.firmware = in_.name();
+    kit.firmware = options_.before ? options_.before->firmware : in_.name();
     kit.build = in_.firmware->build;
     kit.purpose = in_.purpose;
     kit.sheet = options_.sheet;
     kit.install = in_.install;
     kit.settings = settings_of(options_);
+    kit.making = making_of(in_, options_);
     if (!settle(std::move(in_.findings), options_, out_)) WEXLO_CHECK(from_target());
     return std::move(out_);
   }
@@ -126,6 +121,7 @@ class Stages {
   /// The wrong phone is told before anything is worked out for it.
   Status from_target() {
     KitDraft& kit = out_.kit;
+    // All of these are needed if the kit comes about; what is decided first needs one.
     in_.begin_reading(context_);
     if (options_.stock) {
       kit.target = {.partition = "", .reason = "nothing is patched: stock images are put back"};
@@ -259,7 +255,8 @@ class Stages {
     KitDraft& kit = out_.kit;
     WEXLO_CHECK(complete_images(*in_.stock, in_.install.has_value(), kit.images, context_));
     WEXLO_TRY(kit.layout, lay_out(layout_input(in_, kit), kit.images, context_));
-    kit.plan = make_plan(plan_facts(kit, *in_.firmware, in_.path));
+    if (!is_wrapped(in_, options_)) kit.making.package.tar_field = kit.layout.tar_field;
+    kit.plan = make_plan(plan_facts(kit, *in_.firmware));
     return {};
   }
 
@@ -334,9 +331,17 @@ Status write(PrepareInputs& in, const PrepareOptions& options, OutputFolder& fol
   };
   const LayoutInput layout = layout_input(in, out.kit);
   auto written = write_kit(folder.path(), out.kit, layout, report, context);
-  if (out.stopped) return {};
-  if (!written) return fail(folder.with_final_name(std::move(written).error()));
-  return folder.commit();
+  if (out.stopped || written) return {};
+  return fail(folder.with_final_name(std::move(written).error()));
+}
+
+/// @param folder  nullptr: a dry run
+Result<Prepared> make(const fs::path& firmware, const PrepareOptions& options, OutputFolder* folder,
+                      const Context& context) {
+  WEXLO_TRY(PrepareInputs in, open_inputs(firmware, options, context));
+  WEXLO_TRY(Prepared out, Stages(in, options, context).run());
+  if (folder != nullptr && !out.stopped) WEXLO_CHECK(write(in, options, *folder, out, context));
+  return out;
 }
 
 }  // namespace
@@ -350,11 +355,15 @@ Result<Prepared> prepare(const fs::path& firmware, const PrepareOptions& options
               OutputFolder::create(kit, options.overwrite, std::string(kKitManifest)));
     folder.emplace(std::move(made));
   }
-  WEXLO_TRY(PrepareInputs in, open_inputs(firmware, options, context));
-  WEXLO_TRY(Prepared out, Stages(in, options, context).run());
-  if (!options.dry_run && !out.stopped) WEXLO_CHECK(write(in, options, *folder, out, context));
+  WEXLO_TRY(Prepared out, make(firmware, options, folder ? &*folder : nullptr, context));
+  if (folder && !out.stopped) WEXLO_CHECK(folder->commit());
   tell_unused(options, out);
   return out;
+}
+
+Result<Prepared> prepare_into(const fs::path& firmware, const PrepareOptions& options,
+                              OutputFolder& folder, const Context& context) {
+  return make(firmware, options, &folder, context);
 }
 
 std::vector<std::string> stopping(const Prepared& prepared) {

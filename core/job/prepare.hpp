@@ -27,6 +27,12 @@ struct Prepared {
                                        const PrepareOptions& options,
                                        const std::filesystem::path& kit, const Context& context);
 
+/// The same into a folder that nobody has named yet, and that need not get its name: `prepare`
+/// without what it does to the disk around it.
+[[nodiscard]] Result<Prepared> prepare_into(const std::filesystem::path& firmware,
+                                            const PrepareOptions& options, OutputFolder& folder,
+                                            const Context& context);
+
 /// What has to be told of a code for --accept that nothing answered to: it may be mistyped.
 [[nodiscard]] Finding unused_code(const std::string& code);
 /// Codes of what stopped it, for --accept.

@@ -82,6 +82,12 @@ Status complete_build(PrepareInputs& in, const Context& context) {
   return {};
 }
 
+/// The same sign is told in the words of then: the package may have another name now.
+void keep_words(const FlashingSigns& then, FlashingSigns& now) {
+  if (!then.download.empty() && !now.download.empty()) now.download = then.download;
+  if (!then.bootloader.empty() && !now.bootloader.empty()) now.bootloader = then.bootloader;
+}
+
 Status open_given_files(const PrepareOptions& options, PrepareInputs& out, const Context& context) {
   for (const GivenFile& file : options.given) {
     WEXLO_TRY(Given given, open_given(file, out.findings, context));
@@ -120,6 +126,7 @@ Result<PrepareInputs> open_inputs(const std::filesystem::path& firmware,
     opening.base = std::make_shared<const BaseImages>(std::move(base), options.base);
   }
   WEXLO_TRY(out.firmware, open_firmware(firmware.string(), opening));
+  if (options.before) keep_words(options.before->package.signs, out.firmware->signs);
   if (options.sheet) out.firmware->slot = options.sheet->text("state.current_slot");
   out.stock = std::make_unique<StockImages>(*out.firmware, firmware.string(), options.cache);
   WEXLO_CHECK(complete_build(out, context));

@@ -4,19 +4,18 @@
 #include "base/output.hpp"
 #include "firmware/image_cache.hpp"
 #include "job/patch.hpp"
-#include "kit/facts/chain_facts.hpp"
-#include "kit/facts/given.hpp"
 #include "kit/facts/sheet.hpp"
 #include "kit/facts/ways.hpp"
+#include "kit/folder/making.hpp"
 #include "verified/key.hpp"
 
 namespace wexlo {
 
-/// What is taken over of an older kit.
-struct OlderKit {
-  std::string device, build;                 ///< another build than the firmware's makes an update
-  std::vector<ImageFacts> chain;             ///< what differs from it is reported
-  std::map<std::string, std::string> stock;  ///< SHA-256 of its stock images, by partition
+/// What a kit that is made once more is called as it was, wherever the firmware lies now.
+struct MadeBefore {
+  std::string version;   ///< of the Wexlo that made it
+  std::string firmware;  ///< the package's file name then
+  KitPackage package;
 };
 
 struct PrepareOptions {
@@ -36,9 +35,10 @@ struct PrepareOptions {
   bool rehearse = true;             ///< play the plan on a simulated phone; a dry run does not
   bool whole = false;  ///< what the firmware lacks is missing, not only left to the phone
   bool stock = false;  ///< no recipes: a kit that only puts stock images back
-  std::vector<std::string> stock_of;  ///< with `stock`: these partitions; empty: the boot chain
-  ImageCachePtr cache;                ///< of images taken out; may be empty
-  std::vector<std::string> inputs;    ///< paths that are read: none of them is written to
+  std::vector<std::string> stock_of;   ///< with `stock`: these partitions; empty: the boot chain
+  ImageCachePtr cache;                 ///< of images taken out; may be empty
+  std::vector<std::string> inputs;     ///< paths that are read: none of them is written to
+  std::optional<MadeBefore> before{};  ///< nullopt: the kit is new
 
   [[nodiscard]] const Sheet* phone_sheet() const { return sheet ? &*sheet : nullptr; }
 };

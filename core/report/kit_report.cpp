@@ -267,7 +267,7 @@ class ReportWriter {
   void firmware() {
     document_.add(report::Heading{"Firmware", "firmware"});
     report::Table layers{{"shell", "detail"}, {}};
-    for (const Layer& one : firmware_.layers)
+    for (const Layer& one : kit_.making.package.shells)
       layers.rows.push_back({{one.kind}, {one.detail, Tone::Faint}});
     document_.add(std::move(layers));
     report::Table table{{"partition", "size", "sha-256 that the package names"}, {}};

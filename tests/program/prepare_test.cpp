@@ -20,7 +20,7 @@ TEST_CASE(
                               "flash/init_boot.img", "kit.json", "plan-back.messages",
                               "plan.messages", "plan.toml", "plan.txt", "recipes/1-tests.toml",
                               "recipes/files/" + hex_of(sha256(elf("arm64", "the add-on"))),
-                              "report.html", "report.json", "stock/init_boot.img"});
+                              "report.html", "report.json", "sheet.toml", "stock/init_boot.img"});
   CHECK(bench.prepare({"-r", "r.toml", "--sheet", "sheet.toml", "--jobs", "1"}, 0, "kit2")["ok"] ==
         true);
   CHECK(shell("diff -r kit kit2", bench.dir.path().string()).exit_code == 0);

@@ -29,7 +29,6 @@ bool is_placeholder(std::uint64_t size, std::string_view kind) {
 }
 
 Status read_given_image(Given& out, std::vector<Finding>& findings, const Context& context) {
-  WEXLO_TRY(out.source, out.image->content->source(context));
   out.size = out.source->size();
   WEXLO_TRY(const Bytes start, read_some(*out.source, 0, kProbeSize));
   const auto found = identify_bytes(start);
@@ -194,7 +193,7 @@ Status look_at_siblings(const Firmware& firmware, const std::string& path,
 
 Result<Given> open_given(const GivenFile& what, std::vector<Finding>& findings,
                          const Context& context) {
-  Given out{.partition = what.partition, .file = what.file};
+  Given out{.partition = what.partition, .file = what.before ? what.before->name : what.file};
   if (!what.partition.empty()) WEXLO_CHECK(check_partition_name(what.partition));
   auto opened = open_firmware(what.file, {.context = context});
   if (!opened && opened.error().code == ErrorCode::BadMagic && !what.partition.empty()) {
@@ -214,9 +213,9 @@ Result<Given> open_given(const GivenFile& what, std::vector<Finding>& findings,
     WEXLO_TRY(out.source, open_input(what.file, context));
     out.size = out.source->size();
     out.kind = out.firmware->kind;
-    out.build = out.firmware->build;
+    out.build = what.before ? what.before->build : out.firmware->build;
     out.payload = contains(out.firmware->layers, "payload", &Layer::kind);
-    look_at_name(what.file, out.kind, "install", findings);
+    look_at_name(out.file, out.kind, "install", findings);
     return out;
   }
   const Firmware& inside = *out.firmware;
@@ -226,7 +225,14 @@ Result<Given> open_given(const GivenFile& what, std::vector<Finding>& findings,
     // A package, or a super image: the partition of that name in it is meant.
     WEXLO_TRY(out.image, inside.choose(what.partition, what.file));
   }
-  if (!inside.single) out.build = inside.build;
+  if (what.before)
+    out.build = what.before->build;
+  else if (!inside.single)
+    out.build = inside.build;
+  WEXLO_TRY(out.source, out.image->content->source(context));
+  if (what.before && what.before->size < out.source->size()) {
+    WEXLO_TRY(out.source, open_window(out.source, 0, what.before->size, what.before->name));
+  }
   WEXLO_CHECK(read_given_image(out, findings, context));
   return out;
 }

@@ -7,9 +7,17 @@
 
 namespace wexlo {
 
+/// A file that is given once more, out of a kit: what it was called, and said of its build.
+struct GivenBefore {
+  std::string name;
+  std::uint64_t size = 0;  ///< bytes of the image: pieces are of whole blocks
+  BuildFacts build;
+};
+
 struct GivenFile {
   std::string partition;  ///< empty: a system package to be installed
   std::string file;       ///< path
+  std::optional<GivenBefore> before{};
 };
 
 struct Given {

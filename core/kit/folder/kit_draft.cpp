@@ -35,10 +35,12 @@ KitManifest manifest_of(const KitDraft& draft, std::vector<KitRecipe> recipes, K
                   .key = draft.layout.key,
                   .recipes = std::move(recipes),
                   .settings = draft.settings,
+                  .making = draft.making,
                   .chain = draft.chain,
                   .super = {},
                   .plan = std::move(plan),
                   .files = std::move(files)};
+  out.making.given = draft.layout.given;
   if (!draft.super.rooms.empty()) out.super = draft.super;
   return out;
 }

@@ -29,6 +29,7 @@ struct KitDraft {
   std::vector<ImageFacts> chain;             ///< of the boot chain, as it is stock
   std::vector<BuildDifference> differences;  ///< against an older kit's chain
   KitSettings settings;
+  KitMaking making;
   KitLayout layout;
   Plan plan;
   std::vector<Finding> findings;

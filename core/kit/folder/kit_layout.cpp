@@ -37,6 +37,7 @@ class Layouter {
       }
     }
     WEXLO_CHECK(contents());
+    WEXLO_CHECK(given());
     if (input_.install) {
       out_.install = {"install/" + std::string(base_name(input_.install->file)),
                       input_.install->source->size()};
@@ -79,6 +80,20 @@ class Layouter {
         out.pieces.push_back({name});
     }
     return out;
+  }
+
+  /// What was given is kept as it was, for a kit that is made once more.
+  Status given() {
+    for (const Given& one : input_.given) {
+      WEXLO_TRY(KitGiven kept, kept_given(one, images_));
+      if (kept.file.starts_with(kKitGiven)) out_.entries.push_back({kept.file, one.source});
+      out_.given.push_back(std::move(kept));
+    }
+    if (input_.install) {
+      WEXLO_TRY(KitGiven kept, kept_given(*input_.install, images_));
+      out_.given.push_back(std::move(kept));
+    }
+    return {};
   }
 
   /// What dropped partitions held, where the firmware has it.

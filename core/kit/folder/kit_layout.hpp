@@ -9,6 +9,7 @@
 #include "kit/facts/kit_image.hpp"
 #include "kit/facts/room.hpp"
 #include "kit/facts/ways.hpp"
+#include "kit/folder/making.hpp"
 
 namespace wexlo {
 
@@ -37,6 +38,7 @@ struct KitLayout {
   /// What dropped partitions held, by their names in super.
   std::map<std::string, std::vector<KitFile>> contents;
   KitFile install, key;          ///< no name: there is none
+  std::vector<KitGiven> given;   ///< images and packages that were given
   TarPlan images, first, stock;  ///< of download mode
   std::string tar_field;         ///< file of the stock package in whose field the tar goes
 };
@@ -48,6 +50,7 @@ struct LayoutInput {
   bool restore = false;  ///< the kit only puts stock images back
   const std::vector<RoomPlan>& rooms;
   const std::optional<Given>& install;
+  const std::vector<Given>& given;              ///< images
   const Bytes& key;                             ///< a public key blob for the phone; empty: none
   std::optional<std::uint64_t> download_limit;  ///< bytes of one download; nullopt: not known
 };

@@ -22,6 +22,8 @@ class KitWriter {
     for (const KitEntry& entry : draft_.layout.entries)
       WEXLO_CHECK(write(entry));
     WEXLO_CHECK(write_tars());
+    if (draft_.sheet)
+      WEXLO_CHECK(folder_.put(std::string(kKitSheet), as_view(format_sheet(*draft_.sheet))));
     std::vector<KitRecipe> recipes;
     if (!draft_.recipes.empty()) {
       WEXLO_TRY(recipes, write_recipes(folder_, draft_.recipes));

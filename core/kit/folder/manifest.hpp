@@ -4,9 +4,9 @@
 
 #include <filesystem>
 
-#include "kit/facts/chain_facts.hpp"
 #include "kit/facts/fit.hpp"
 #include "kit/facts/target.hpp"
+#include "kit/folder/making.hpp"
 #include "kit/folder/recipes.hpp"
 #include "kit/verdict/kit_verdict.hpp"
 #include "kit/verdict/super_room.hpp"
@@ -36,6 +36,7 @@ struct KitManifest {
   /// nullopt: it does not say. None is another matter: a kit that only puts stock images back.
   std::optional<std::vector<KitRecipe>> recipes;
   KitSettings settings;
+  KitMaking making;
   std::vector<ImageFacts> chain;  ///< what the next build is held against
   std::optional<SuperChange> super;
   KitFile plan;

@@ -1,5 +1,7 @@
 #include "kit/folder/manifest_json.hpp"
 
+#include "kit/folder/making_json.hpp"
+
 namespace wexlo {
 namespace {
 
@@ -96,18 +98,6 @@ Json settings_json(const KitSettings& settings) {
   return out;
 }
 
-Json chain_json(const std::vector<ImageFacts>& chain) {
-  Json out = Json::array();
-  for (const ImageFacts& facts : chain)
-    out.push_back({{"partition", facts.partition},
-                   {"kernel", facts.kernel},
-                   {"cmdline", facts.cmdline},
-                   {"init", facts.init},
-                   {"fstabs", facts.fstabs},
-                   {"left", facts.left_known ? Json(facts.left) : Json()}});
-  return out;
-}
-
 Json super_json(const std::optional<SuperChange>& super) {
   if (!super) return {};
   Json partitions = Json::array(), groups = Json::array(), steps = Json::array();
@@ -165,6 +155,7 @@ std::string format_manifest(const KitManifest& manifest) {
     out["verification"]["key"] = {{"file", manifest.key.file}, {"sha256", manifest.key.sha256}};
   if (manifest.recipes) out["recipes"] = recipes_json(*manifest.recipes);
   out["settings"] = settings_json(manifest.settings);
+  if (!manifest.making.version.empty()) out["made"] = making_json(manifest.making);
   out["chain"] = chain_json(manifest.chain);
   out["super"] = super_json(manifest.super);
   out["plan"] = {{"file", manifest.plan.file}, {"sha256", manifest.plan.sha256}};

@@ -1,6 +1,7 @@
 /// Reading kit.json: what is of another type or missing is an error that names its place.
 
 #include "base/source.hpp"
+#include "kit/folder/making_json.hpp"
 #include "kit/folder/manifest.hpp"
 #include "text/json_read.hpp"
 
@@ -187,24 +188,6 @@ Status read_settings(const JsonValue& top, KitSettings& out) {
   return {};
 }
 
-Status read_chain(const JsonValue& top, std::vector<ImageFacts>& out) {
-  WEXLO_TRY(const auto rows, top.objects("chain"));
-  for (const JsonValue& row : rows) {
-    ImageFacts facts;
-    WEXLO_TRY(facts.partition, row.text("partition"));
-    WEXLO_TRY(facts.kernel, row.text_or("kernel", ""));
-    WEXLO_TRY(facts.cmdline, row.text_or("cmdline", ""));
-    WEXLO_TRY(facts.init, row.text_or("init", ""));
-    WEXLO_TRY(const auto fstabs, row.text_members("fstabs"));
-    facts.fstabs.insert(fstabs.begin(), fstabs.end());
-    WEXLO_TRY(const auto left, row.number_if("left"));
-    facts.left_known = left.has_value();
-    facts.left = left.value_or(0);
-    out.push_back(std::move(facts));
-  }
-  return {};
-}
-
 Result<RoomPlan> read_room(const JsonValue& row) {
   RoomPlan out;
   WEXLO_TRY(const auto steps, row.objects("steps"));
@@ -270,7 +253,8 @@ Result<KitManifest> read_top(const JsonValue& top, const std::string& file) {
   WEXLO_CHECK(read_verdict(top, out));
   WEXLO_CHECK(read_recipes(top, out));
   WEXLO_CHECK(read_settings(top, out.settings));
-  WEXLO_CHECK(read_chain(top, out.chain));
+  WEXLO_TRY(out.chain, read_chain(top));
+  WEXLO_CHECK(read_making(top, out.making));
   WEXLO_CHECK(read_super(top, out));
   WEXLO_TRY(const auto plan, top.object_if("plan"));
   if (plan) {

@@ -46,7 +46,7 @@ void take_layout(const KitDraft& draft, PlanFacts& out) {
   out.tar = {layout.images.name};
   out.stock_tar = {layout.stock.name};
   out.first_tar = {layout.first.name};
-  out.tar_field = layout.tar_field;
+  out.tar_field = draft.making.package.tar_field;
   out.key_file = layout.key.file;
   if (draft.install)
     out.install = PlanInstall{layout.install, draft.install->payload,
@@ -69,8 +69,7 @@ bool takes_trial(const KitDraft& draft) {
 
 }  // namespace
 
-PlanFacts plan_facts(const KitDraft& draft, const Firmware& firmware,
-                     const std::filesystem::path& path) {
+PlanFacts plan_facts(const KitDraft& draft, const Firmware& firmware) {
   const KitVerdict& verdict = draft.judged.verdict;
   PlanFacts out{.device = draft.build.device,
                 .build = draft.build.fingerprint,
@@ -101,7 +100,7 @@ PlanFacts plan_facts(const KitDraft& draft, const Firmware& firmware,
   if (draft.sheet) take_sheet(*draft.sheet, out);
   take_layout(draft, out);
   if (draft.purpose == Purpose::Update) {
-    const SettingsParts parts = settings_parts(path);
+    const SettingsParts& parts = draft.making.package.settings;
     out.update = PlanUpdate{draft.firmware, contains(firmware.layers, "payload", &Layer::kind),
                             parts.keeping, parts.wiping};
   }

@@ -5,9 +5,6 @@
 
 namespace wexlo {
 
-/// Pure but for the names of the files beside a download-mode package.
-/// @param path  of the package
-[[nodiscard]] PlanFacts plan_facts(const KitDraft& draft, const Firmware& firmware,
-                                   const std::filesystem::path& path);
+[[nodiscard]] PlanFacts plan_facts(const KitDraft& draft, const Firmware& firmware);
 
 }  // namespace wexlo
