@@ -34,6 +34,9 @@ struct Comparison {
 [[nodiscard]] Result<Comparison> compare(const std::string& a, const std::string& b,
                                          const Context& context);
 
+/// The part of an image that a byte lies in: "header", "kernel", "padding of ramdisk", "tail".
+[[nodiscard]] std::string region_at(const LoadedImage& image, std::uint64_t offset);
+
 /// Two images in memory. Errors: Interrupted.
 [[nodiscard]] Result<ImageComparison> compare_images(const LoadedImage& a, const LoadedImage& b,
                                                      const Context& context);

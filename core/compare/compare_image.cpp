@@ -15,6 +15,7 @@
 #include "ramdisk/textfiles.hpp"
 #include "text/text.hpp"
 #include "text/text_diff.hpp"
+#include "verified/vbmeta.hpp"
 
 namespace wexlo {
 namespace {
@@ -351,6 +352,19 @@ std::vector<DifferentRange> ranges_of(const LoadedImage& a, const LoadedImage& b
 }
 
 }  // namespace
+
+std::string region_at(const LoadedImage& image, std::uint64_t offset) {
+  if (const auto footer = verified::find_footer(image.bytes.view()); footer && *footer) {
+    const verified::Footer& one = **footer;
+    if (offset >= one.vbmeta_offset && offset - one.vbmeta_offset < one.vbmeta_size)
+      return "verified-boot struct";
+    if (offset < one.end && one.end - offset <= verified::kFooterSize)
+      return "verified-boot footer";
+  }
+  for (const NamedStretch& region : stretches_of(image))
+    if (offset >= region.begin && offset < region.end) return region.name;
+  return "behind the image";
+}
 
 Result<ImageComparison> compare_images(const LoadedImage& a, const LoadedImage& b,
                                        const Context& context) {
