@@ -2,10 +2,12 @@
 
 #include <algorithm>
 
+#include "base/digest.hpp"
 #include "seal/seal.hpp"
 #include "support/check.hpp"
 #include "support/signed_set.hpp"
 #include "support/vbmeta.hpp"
+#include "verified/kept_signer.hpp"
 
 using namespace wexlo;
 using namespace wexlo::test;
@@ -161,4 +163,31 @@ TEST_CASE("keys: a signature of another length, or of no sense, never holds") {
   for (const std::size_t size : {0u, 4u, 7u})
     CHECK_FALSE(
         holds(Bytes(blob.begin(), blob.begin() + static_cast<std::ptrdiff_t>(size)), good, digest));
+}
+
+TEST_CASE("keys: what was signed once is signed again without the key, and nothing else is") {
+  const SignedSet set = signed_set();
+  std::vector<Image> structs;
+  structs.push_back(value_of(verified::parse_vbmeta(Blob(Bytes(set.images.at("vbmeta"))))));
+  auto boot = value_of(verified::own_struct(set.images.at("boot")));
+  REQUIRE(boot);
+  structs.push_back(std::move(*boot));
+  for (const KeyOf whose : {KeyOf::Root, KeyOf::Boot}) {
+    const Bytes& blob = signer(whose).public_key();
+    const auto kept = verified::kept_signer(structs, sha256_hex(blob));
+    REQUIRE(kept);
+    CHECK(kept->public_key() == blob);
+    // The same struct by both ways: every byte.
+    const verified::Draft& draft = whose == KeyOf::Root ? set.top : set.boot;
+    const Bytes real = value_of(verified::write_struct(draft, &signer(whose), DigestKind::Sha256));
+    CHECK(value_of(verified::write_struct(draft, kept.get(), DigestKind::Sha256)) == real);
+    verified::Draft other = draft;
+    other.header[130] ^= std::byte{1};
+    CHECK(verified::write_struct(other, kept.get(), DigestKind::Sha256).error().code ==
+          ErrorCode::BadSignature);
+    CHECK(kept->sign(DigestKind::Sha512, Bytes(64)).error().code == ErrorCode::BadSignature);
+  }
+  CHECK(verified::kept_signer(structs, sha256_hex(signer(KeyOf::Stranger).public_key())) ==
+        nullptr);
+  CHECK(verified::kept_signer({}, "") == nullptr);
 }
