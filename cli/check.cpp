@@ -10,6 +10,8 @@
 #include "chain.hpp"
 #include "check_text.hpp"
 #include "commands.hpp"
+#include "job/remake.hpp"
+#include "kit/folder/kit.hpp"
 #include "options.hpp"
 #include "reply.hpp"
 #include "text/text.hpp"
@@ -94,6 +96,53 @@ Json result_json(const Checked& checked) {
           {"against", against}};
 }
 
+Json remade_json(const RemadeKit& remade) {
+  Json differs = Json::array();
+  for (const RemadeFile& one : remade.differs) {
+    Json row = {{"file", one.file}, {"in_kit", !one.missing}};
+    const FileDifference* what = one.difference ? &*one.difference : nullptr;
+    row["made_again"] = what != nullptr || one.missing;
+    row["offset"] = what != nullptr ? Json(what->offset) : Json();
+    row["bytes"] = what != nullptr ? Json(what->differing) : Json();
+    row["part"] = what != nullptr && !what->part.empty() ? Json(what->part) : Json();
+    row["kit"] = what != nullptr ? Json(what->a) : Json();
+    row["again"] = what != nullptr ? Json(what->b) : Json();
+    differs.push_back(std::move(row));
+  }
+  return {{"outcome", remade_word(remade.outcome)},
+          {"made_by", remade.made_by.empty() ? Json() : Json(remade.made_by)},
+          {"this_version", remade.this_one},
+          {"files", remade.files},
+          {"bytes", remade.bytes},
+          {"differs", differs}};
+}
+
+/// Makes the kit again beside what else is checked.
+Status add_remade(const CheckArguments& options, Reply& reply, const Session& session) {
+  WEXLO_TRY(const RemadeKit remade,
+            remake(options.paths.front(),
+                   {.firmware = options.remake, .base = options.base, .key = options.key},
+                   session.context));
+  reply.result["remade"] = remade_json(remade);
+  reply.text += remade_text(remade, session) + "\n";
+  std::ranges::copy(remade.findings, std::back_inserter(reply.findings));
+  return {};
+}
+
+Status check_remake(const CheckArguments& options) {
+  if (options.remake.empty() && !options.base.empty())
+    return fail({.code = ErrorCode::Usage,
+                 .message = "--base is for --remake: the older build of its package",
+                 .hint = "Add --remake FIRMWARE, or leave --base out."});
+  if (options.remake.empty() || (options.paths.size() == 1 && is_kit(options.paths.front())))
+    return {};
+  return fail({.code = ErrorCode::Usage,
+               .message = "--remake makes one kit again",
+               .file = options.paths.front(),
+               .expected = "the folder of one kit",
+               .hint = "wexlo check KIT --remake FIRMWARE"});
+}
+
 /// Writes repaired copies, each complete or not at all.
 Status repair(const CheckArguments& options, const CheckOptions& core, Reply& reply,
               const Session& session) {
@@ -128,6 +177,7 @@ Status repair(const CheckArguments& options, const CheckOptions& core, Reply& re
 }
 
 Result<Reply> run_check(const CheckArguments& options, const Session& session) {
+  WEXLO_CHECK(check_remake(options));
   WEXLO_TRY(const CheckOptions core, core_options(options));
   WEXLO_TRY(const Checked checked, check_paths(options.paths, core, session.context));
   Reply reply;
@@ -135,10 +185,11 @@ Result<Reply> run_check(const CheckArguments& options, const Session& session) {
   reply.text = session.paint.heading(printable(fmt::format("{}", fmt::join(options.paths, " ")))) +
                "\n" + check_text(checked, options, session);
   reply.findings = checked.findings;
+  if (!options.remake.empty()) WEXLO_CHECK(add_remade(options, reply, session));
   for (const Finding& one : reply.findings)
     if (one.level == Level::Problem) reply.well = false;
   if (!options.repair.empty()) WEXLO_CHECK(repair(options, core, reply, session));
-  reply.ending = check_verdict(checked, options, session);
+  reply.ending = check_verdict(checked, reply.findings, options, session);
   if (!reply.well) reply.reasons = reply.ending;
   return reply;
 }
@@ -151,6 +202,10 @@ void add_check(Commands& commands, Session& session, int& exit_code) {
       .operand("PATH", options->paths, "Images, a folder of them, firmware, or a kit")
       .option("--against", "FIRMWARE", options->against,
               "Their stock firmware: what was changed, and the rest of the chain")
+      .option("--remake", "FIRMWARE", options->remake,
+              "Make the kit again from this firmware, and compare every byte")
+      .option("--base", "DIR|FIRMWARE", options->base,
+              "With --remake: the older build that an incremental package starts from")
       .option("--key", "PUBKEY", options->key,
               "The root key that the phone trusts (PEM, or a public key blob)")
       .choice("--lock-state", {"locked", "unlocked"}, options->lock_state,

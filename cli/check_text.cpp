@@ -114,15 +114,32 @@ std::string outlook_text(std::string_view phone, const Verdict& verdict) {
 
 }  // namespace
 
+std::string remade_text(const RemadeKit& remade, const Session& session) {
+  const auto line = [](std::string_view text) {
+    return fmt::format("  {:<10}{}\n", "remade", text);
+  };
+  switch (remade.outcome) {
+    case Remade::Same:
+      return line(
+          fmt::format("{}  {} files, {} compared: the kit is made of this firmware and of "
+                      "its own recipes and settings",
+                      session.paint.good("the same"), remade.files, human_size(remade.bytes)));
+    case Remade::Not: return line(session.paint.bad("not made"));
+    case Remade::Differs: break;
+  }
+  return line(fmt::format("{} in {} of {} files: each is told below", session.paint.bad("differs"),
+                          remade.differs.size(), remade.files));
+}
+
 std::string check_text(const Checked& checked, const CheckArguments& options,
                        const Session& session) {
   return Text(checked, options, session).run();
 }
 
-std::string check_verdict(const Checked& checked, const CheckArguments& options,
-                          const Session& session) {
+std::string check_verdict(const Checked& checked, const std::vector<Finding>& findings,
+                          const CheckArguments& options, const Session& session) {
   std::size_t problems = 0, warnings = 0;
-  for (const Finding& one : checked.findings) {
+  for (const Finding& one : findings) {
     problems += one.level == Level::Problem ? 1 : 0;
     warnings += one.level == Level::Warning ? 1 : 0;
   }

@@ -21,6 +21,8 @@ constexpr Example kPrepare[] = {
 };
 constexpr Example kCheck[] = {
     {"wexlo check kit", "is a kit whole, and would the phone start it?"},
+    {"wexlo check kit --remake gnomon-ota.zip",
+     "was a kit that you were given made of this firmware, byte for byte?"},
     {"wexlo check init_boot-patched.img --against gnomon-ota.zip",
      "what was changed in an image, and does it go with the firmware?"},
 };

@@ -142,6 +142,9 @@ enum class FindingCode : std::uint8_t {
   KitFile,
   KitFileExtra,
   RecordChanged,
+  RemakeDiffers,
+  RemakeFails,
+  RemakeVersion,
   // a phone after the flash
   SeenElsewhere,
   FactsDiffer,

@@ -1,0 +1,160 @@
+#include "job/remake_options.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/source_read.hpp"
+#include "base/version.hpp"
+#include "kit/folder/kit_folder.hpp"
+#include "verified/kept_signer.hpp"
+
+namespace wexlo {
+namespace {
+
+class KitOptions {
+ public:
+  KitOptions(const Kit& kit, const std::string& key, const Context& context)
+      : kit_(kit), manifest_(kit.manifest()), key_(key), context_(context) {}
+
+  Result<PrepareOptions> run() {
+    WEXLO_CHECK(says_how());
+    take_settings();
+    if (manifest_.purpose != Purpose::Restore) {
+      WEXLO_TRY(out_.recipes, kit_.recipes({}));
+    }
+    WEXLO_CHECK(take_sheet());
+    for (const KitGiven& one : manifest_.making.given)
+      WEXLO_CHECK(take_given(one));
+    WEXLO_CHECK(take_key());
+    return std::move(out_);
+  }
+
+ private:
+  Status says_how() const {
+    if (!manifest_.making.version.empty() && manifest_.recipes) return {};
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = "this kit does not keep how it was made",
+                 .file = (kit_.folder() / kKitManifest).string(),
+                 .expected = "\"made\", as Wexlo " + std::string(version()) + " writes it",
+                 .found = "a kit of an older version of Wexlo",
+                 .hint = "Make the kit anew: wexlo prepare FIRMWARE --like KIT -o NEW."});
+  }
+
+  void take_settings() {
+    const KitMaking& made = manifest_.making;
+    const KitSettings& settings = manifest_.settings;
+    out_.slots = settings.slots;
+    out_.wipe = settings.wipe;
+    out_.patch = {.architecture = settings.architecture, .onto_foreign = made.onto_foreign};
+    out_.accept = settings.accepted;
+    out_.technician = settings.technician;
+    out_.rehearse = made.rehearsed;
+    out_.whole = made.whole;
+    out_.stock = manifest_.purpose == Purpose::Restore;
+    out_.stock_of = made.put_back;
+    out_.older = made.older;
+    out_.before = MadeBefore{made.version, manifest_.firmware, made.package};
+  }
+
+  /// A file of the kit, and none that somebody changed since: what would be made from that says
+  /// nothing of the kit.
+  Result<std::string> checked(const std::string& name) {
+    if (files_.empty()) files_ = files_of(manifest_);
+    const auto at = std::ranges::find(files_, name, &KitFile::file);
+    WEXLO_TRY(const SourcePtr source, kit_.file(name));
+    const std::string path = (kit_.folder() / name).string();
+    WEXLO_TRY(const Bytes found,
+              digest_of_start(*source, source->size(), DigestKind::Sha256, context_));
+    if (at != files_.end() && at->sha256 == hex(found)) return path;
+    return fail({.code = ErrorCode::DigestMismatch,
+                 .message = "the kit was made from this file, and it was changed since",
+                 .file = path,
+                 .expected = at == files_.end() ? "a file that kit.json names" : at->sha256,
+                 .found = hex(found),
+                 .hint = "Take it from a copy of the kit that is whole."});
+  }
+
+  Status take_sheet() {
+    const std::string name(kKitSheet);
+    if (std::ranges::find(manifest_.files, name, &KitFile::file) == manifest_.files.end())
+      return {};
+    WEXLO_TRY(const std::string path, checked(name));
+    WEXLO_TRY(out_.sheet, read_sheet(path));
+    return {};
+  }
+
+  Status take_given(const KitGiven& given) {
+    BuildFacts build;
+    build.fingerprint = given.build;
+    build.patch_level = given.patch_level;
+    build.device = given.device;
+    GivenFile file{given.partition, {}, GivenBefore{given.name, given.size, std::move(build)}};
+    if (!given.file.empty()) {
+      WEXLO_TRY(file.file, checked(given.file));
+    } else {
+      const KitImage* image = find_image(manifest_.images, given.partition);
+      for (const KitFile& piece : image == nullptr ? std::vector<KitFile>() : image->flash.pieces)
+        WEXLO_CHECK(checked(piece.file));
+      // The folder puts the pieces together.
+      file.file = (kit_.folder() / "flash").string();
+    }
+    out_.given.push_back(std::move(file));
+    return {};
+  }
+
+  Status take_key() {
+    const std::string& wanted = manifest_.making.key_sha256;
+    if (wanted.empty()) return {};
+    // A public key is asked for by other parts of the same command: it signs nothing.
+    if (auto signer = key_.empty() ? fail({}) : verified::load_signer(key_); signer) {
+      if (sha256_hex((*signer)->public_key()) == wanted) {
+        out_.signer = *signer;
+        return {};
+      }
+    }
+    WEXLO_TRY(const std::vector<Image> structs, structs_of_kit());
+    out_.signer = verified::kept_signer(structs, wanted);
+    if (out_.signer) return {};
+    return fail({.code = ErrorCode::BadSignature,
+                 .message = "no image of the kit has the key that it was signed with",
+                 .file = (kit_.folder() / "flash").string(),
+                 .expected = "a struct with the public key " + wanted,
+                 .hint = "Give the private key: --key KEY."});
+  }
+
+  /// The structs of what the kit writes. What does not read has no signature to give.
+  Result<std::vector<Image>> structs_of_kit() const {
+    constexpr std::uint64_t kMost = 256u << 20;
+    std::vector<Image> out;
+    for (const KitImage& image : manifest_.images) {
+      if (image.flash.file.empty() || image.flash.size > kMost) continue;
+      WEXLO_TRY(const SourcePtr source, kit_.file(image.flash.file));
+      if (source->size() > kMost) continue;
+      WEXLO_TRY(const Blob bytes, read_all(*source, kMost));
+      auto own = verified::own_struct(bytes.view());
+      if (own && *own) {
+        out.push_back(std::move(**own));
+      } else if (auto whole = verified::parse_vbmeta(bytes); whole) {
+        out.push_back(std::move(*whole));
+      }
+    }
+    return out;
+  }
+
+  const Kit& kit_;
+  const KitManifest& manifest_;
+  const std::string& key_;
+  const Context& context_;
+  std::vector<KitFile> files_;
+  PrepareOptions out_;
+};
+
+}  // namespace
+
+Result<PrepareOptions> options_of_kit(const Kit& kit, const std::string& key,
+                                      const Context& context) {
+  return KitOptions(kit, key, context).run();
+}
+
+}  // namespace wexlo
