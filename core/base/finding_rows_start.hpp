@@ -7,7 +7,9 @@ namespace wexlo::finding_rows {
 
 inline constexpr FindingKind kStartRows[] = {
     rule(C::HeaderForm, "header-form", Problem, kAny,
-         "magic and header version are known, header_size fits", kStockImage),
+         "magic and header version are known, the image is of its partition's kind, "
+         "header_size fits",
+         kStockImage),
     rule(C::SectionBounds, "section-bounds", Problem, kAny,
          "page size is usual, every section lies in the file", kStockImage),
     rule(C::PartitionSize, "partition-size", Problem, kAny, "the image fits its partition",

@@ -47,6 +47,56 @@ std::string kernel_packed(bool size_word) {
   return lz4_legacy(arm64_kernel("5.10.157-android13-4-00001") + noise(4000), size_word);
 }
 
+/// The causes that the twenty do not have.
+std::vector<BrokenPhone> other_causes() {
+  std::vector<BrokenPhone> out;
+
+  BrokenPhone image = broken("a table of device trees where init_boot was due", Cause::WrongImage,
+                             Symptom::StaysInBootloader);
+  image.now->parts.extra["init_boot"] =
+      TableBytes{.blobs = {device_tree("Tarn 3", "korvale,gnomon")}}.done();
+  out.push_back(image);
+
+  BrokenPhone build = broken("init_boot of an older build", Cause::OtherBuild, Symptom::LoopsLater);
+  build.stock.fingerprint = kBuildA;
+  build.now->fingerprint = kBuildOlder;
+  out.push_back(build);
+
+  BrokenPhone tree =
+      broken("a system that its hash tree is not of", Cause::HashTree, Symptom::LoopsAtOnce);
+  tree.now->flags = 0;
+  tree.seen =
+      "[    1.2] device-mapper: verity: 253:4: data block 17 is corrupted\n"
+      "[    1.3] init: Failed to mount /system\n";
+  out.push_back(tree);
+
+  out.push_back(
+      broken("an update over what was changed", Cause::ChangedForUpdate, Symptom::RefusesUpdate));
+
+  BrokenPhone joint{
+      .name = "a folder: gzip behind lz4", .cause = Cause::RamdiskJoint, .with_kit = false};
+  joint.now = patched();
+  CpioBytes generic = joint.now->parts.generic;
+  joint.now->parts.init.ramdisk = gzip(generic.done());
+  joint.written = {"init_boot"};
+  out.push_back(joint);
+
+  BrokenPhone half = broken("a write that failed", Cause::HalfWritten, Symptom::StaysInBootloader);
+  half.steps = {{"write-init_boot", StepOutcome::Accepted},
+                {"write-vbmeta", StepOutcome::Failed, "the phone refused flash: write error"}};
+  out.push_back(half);
+
+  BrokenPhone marks = broken("a slot without a try left", Cause::SlotMarked, Symptom::NoRoot);
+  marks.seen = "(bootloader) slot-retry-count:a:0\n(bootloader) unlocked:yes\n";
+  out.push_back(marks);
+
+  BrokenPhone locked =
+      broken("locked, by its sheet alone", Cause::LockedPhone, Symptom::StaysInBootloader);
+  locked.sheet = "[phone]\ncodename = \"gnomon\"\n[state]\nlock = \"locked\"\n";
+  out.push_back(locked);
+  return out;
+}
+
 std::vector<BrokenPhone> twenty() {
   std::vector<BrokenPhone> out;
 
@@ -212,6 +262,20 @@ TEST_CASE("diagnose: twenty broken phones: the true cause first in eighteen, nev
   for (const BrokenPhone& one : phones)
     if (check_among_first_two(one) == 0) ++first;
   CHECK(first >= 18);
+}
+
+TEST_CASE("diagnose: every cause has a phone that is broken by it, and names it first or second") {
+  std::set<Cause> built;
+  for (const BrokenPhone& one : twenty())
+    built.insert(one.cause);
+  for (const BrokenPhone& one : other_causes()) {
+    (void)check_among_first_two(one);
+    CHECK(built.insert(one.cause).second);
+  }
+  for (const CauseRow& row : cause_rows()) {
+    CAPTURE(row.code);
+    CHECK(built.contains(row.cause));
+  }
 }
 
 TEST_CASE("diagnose: a phone that is as planned has no likely cause") {

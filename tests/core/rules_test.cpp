@@ -41,6 +41,28 @@ TEST_CASE("rules: header and sections") {
   CHECK_FINDS(judge(image, footed(image)), "file-length", "");
 }
 
+TEST_CASE("rules: an image of another kind than its partition takes is none that a loader reads") {
+  const std::string trees = TableBytes{.blobs = {device_tree("Tarn 3", "korvale,gnomon")}}.done();
+  const auto images = SmallPhone().images();
+  for (const auto& [partition, held] :
+       {std::pair{"init_boot", trees},
+        {"boot", images.at("vendor_boot")},
+        {"vendor_boot", images.at("init_boot")},
+        {"init_boot", padded(vbmeta(property_descriptor("a", "b")), 4096)}}) {
+    CAPTURE(partition);
+    SmallPhone phone;
+    phone.extra[partition] = held;
+    const Checked checked = phone.check();
+    CHECK_FINDS(checked, "header-form", "problem");
+    CHECK_FALSE(checked.startable);
+    CHECK_FALSE(checked.unlocked.starts());
+  }
+  // What a maker keeps in partitions of its own is its affair.
+  SmallPhone phone;
+  phone.extra["dtbo"] = trees;
+  CHECK(phone.check().startable);
+}
+
 TEST_CASE("rules: device trees, id, kernel") {
   BootBytes boot = older(2);
   boot.dtb = noise(4096);
