@@ -115,7 +115,7 @@ Result<Reply> run_confirm(const ConfirmArguments& options, const Session& sessio
   return reply;
 }
 
-/// A field of a table that other programs read: RFC 4180.
+/// A field of a table that other programs read: RFC 4180, but for the line ends.
 std::string csv_field(const std::string& text) {
   if (text.find_first_of("\",\r\n") == std::string::npos) return text;
   std::string out = "\"";
@@ -124,23 +124,18 @@ std::string csv_field(const std::string& text) {
   return out + "\"";
 }
 
-constexpr std::string_view kColumns[] = {"time", "verdict", "serial",     "device", "build",
-                                         "kit",  "flashed", "technician", "signed", "reason"};
+constexpr std::string_view kColumns[] = {"time",       "verdict", "serial",  "device",
+                                         "build",      "kit",     "flashed", "done",
+                                         "technician", "signed",  "reason"};
 
 std::vector<std::string> fields_of(const ListedEntry& one) {
   const RecordedEntry& recorded = one.recorded;
   const RecordEntry& entry = recorded.entry;
-  return {entry.time,
-          std::string(took_word(entry.verdict)),
-          entry.serial,
-          entry.device,
-          entry.build,
-          one.kit,
-          entry.flashed,
-          entry.technician,
-          recorded.key.empty() ? "no"
-          : recorded.is_signed ? "yes"
-                               : "not valid",
+  return {entry.time,       std::string(took_word(entry.verdict)),
+          entry.serial,     entry.device,
+          entry.build,      one.kit,
+          entry.flashed,    one.done,
+          entry.technician, recorded.key.empty() ? "no" : recorded.is_signed ? "yes" : "not valid",
           entry.reason};
 }
 
@@ -152,8 +147,8 @@ Result<Reply> run_list(const ConfirmArguments& options, const Session& session) 
   std::string csv;
   for (const std::string_view column : kColumns)
     csv += fmt::format("{}{}", csv.empty() ? "" : ",", column);
-  csv += "\r\n";
-  Table table({"time", "phone", "verdict", "kit", "by"});
+  csv += "\n";
+  Table table({"time", "phone", "done", "verdict", "kit", "by"});
   for (const ListedEntry& one : list.entries) {
     const std::vector<std::string> fields = fields_of(one);
     Json row = Json::object();
@@ -163,10 +158,11 @@ Result<Reply> run_list(const ConfirmArguments& options, const Session& session) 
       line += (i == 0 ? "" : ",") + csv_field(fields[i]);
     }
     entries.push_back(std::move(row));
-    csv += line + "\r\n";
+    csv += line + "\n";
     const RecordEntry& entry = one.recorded.entry;
     table.row(
         {entry.time, printable(entry.device + (entry.serial.empty() ? "" : " " + entry.serial)),
+         one.done.empty() ? "not known" : printable(one.done),
          took_text(session.paint, entry.verdict), printable(one.kit), printable(entry.technician)});
   }
   reply.result = {{"entries", std::move(entries)}, {"kits", list.kits}};

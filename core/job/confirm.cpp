@@ -17,6 +17,7 @@
 #include "kit/folder/record_part.hpp"
 #include "ramdisk/mount_tables.hpp"
 #include "report/record_page.hpp"
+#include "text/text.hpp"
 
 namespace wexlo {
 namespace fs = std::filesystem;
@@ -198,6 +199,25 @@ Result<ConfirmedKit> confirm_kit(const Kit& kit, const ConfirmOptions& options,
   return out;
 }
 
+namespace {
+
+/// What was done to the phone, in a few words.
+std::string done_text(const RecordEntry& entry) {
+  if (entry.steps.empty()) return {};
+  const auto count = [&](StepOutcome outcome) {
+    return std::ranges::count(entry.steps, outcome_word(outcome), &RecordStep::outcome);
+  };
+  const bool back = entry.direction == direction_word(Direction::Back);
+  std::string out = fmt::format("{}, {}", back ? "the way back" : "the plan",
+                                counted(entry.steps.size(), "step"));
+  for (const StepOutcome outcome : {StepOutcome::Failed, StepOutcome::Unknown})
+    if (const auto times = count(outcome); times > 0)
+      out += fmt::format(", {} {}", times, outcome_word(outcome));
+  return out;
+}
+
+}  // namespace
+
 Result<RecordList> list_records(const fs::path& folder, const Context& context) {
   RecordList out;
   std::error_code error;
@@ -223,8 +243,8 @@ Result<RecordList> list_records(const fs::path& folder, const Context& context) 
       one.where = name + "/" + one.where;
       out.findings.push_back(std::move(one));
     }
-    for (RecordedEntry& one : record->entries)
-      out.entries.push_back({name, std::move(one)});
+    for (const RecordedEntry& one : record->entries)
+      out.entries.push_back({name, one, done_text(one.entry)});
   }
   std::ranges::stable_sort(out.entries, {},
                            [](const ListedEntry& one) { return one.recorded.entry.time; });

@@ -43,6 +43,7 @@ struct ConfirmedKit {
 struct ListedEntry {
   std::string kit;  ///< folder, below the one that was asked for
   RecordedEntry recorded;
+  std::string done;  ///< "the plan, 9 steps, 1 failed"; empty: no log told what was done
 };
 struct RecordList {
   std::vector<ListedEntry> entries;  ///< by time

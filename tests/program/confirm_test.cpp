@@ -181,6 +181,10 @@ TEST_CASE("confirm: after what did not go as planned it is never told as taken")
 TEST_CASE("confirm: the demo's phones, each after its plan") {
   const TempDir dir;
   REQUIRE(program(dir, {"demo", "demo", "--all"}).exit_code == 0);
+  const Json list = program_json(dir, {"confirm", "--list", "demo"});
+  REQUIRE(list["result"]["entries"].size() == 2);
+  CHECK(list["result"]["entries"][0]["done"].get<std::string>().starts_with("the plan, "));
+  CHECK(list["result"]["entries"][1]["done"].get<std::string>().starts_with("the way back, "));
   std::size_t seen = 0;
   for (const auto& entry : fs::recursive_directory_iterator(dir / "demo")) {
     if (entry.path().filename() != "kit.json") continue;
@@ -260,8 +264,11 @@ TEST_CASE("confirm: the record is appended, and a changed past is found") {
   REQUIRE(list["result"]["entries"].size() == 2);
   CHECK(list["result"]["entries"][0]["verdict"] == "took");
   CHECK(list["result"]["entries"][1]["signed"] == "yes");
+  // No log tells what was done to this phone.
+  CHECK(list["result"]["entries"][0]["done"] == "");
   const std::string csv = program(one.bench.dir, {"confirm", "--list", ".", "--csv"}).out;
   CHECK(csv.starts_with("time,verdict,serial"));
+  CHECK_FALSE(csv.contains('\\'));
   CHECK(std::ranges::count(csv, '\n') == 3);
 }
 
