@@ -33,7 +33,8 @@ class PhoneDiagnosis {
       out_.looked_at.push_back(name);
     for (const auto& [name, image] : input_.stock)
       out_.stock.push_back(name);
-    if (options_.sheet) input_.sheet = &*options_.sheet;
+    if (!sheet_) sheet_ = options_.sheet;
+    if (sheet_) input_.sheet = &*sheet_;
     if (options_.observed) input_.observed = &*options_.observed;
     input_.symptom = options_.symptom;
     WEXLO_TRY(out_.diagnosis, diagnose(input_, context_));
@@ -62,6 +63,12 @@ class PhoneDiagnosis {
     WEXLO_TRY(const KitState state, kit_->verify(context_));
     out_.findings = state.findings;
     WEXLO_TRY(plan_, kit_->plan());
+    if (!options_.sheet) {
+      // One that was changed is told already, and not believed.
+      auto sheet = kit_->sheet(context_);
+      if (!sheet && is_of_this_run(sheet.error().code)) return fail(sheet.error());
+      if (sheet) sheet_ = std::move(*sheet);
+    }
     for (const KitImage& image : kit_->manifest().images) {
       const std::string bare(without_slot(image.partition));
       if (partition_class(bare) == PartitionClass::Other) continue;
@@ -89,6 +96,7 @@ class PhoneDiagnosis {
   const Context& context_;
   std::vector<PhoneSet> sets_;
   std::optional<Kit> kit_;
+  std::optional<Sheet> sheet_{};  ///< the one that was given, else the kit's own
   Plan plan_;
   std::vector<LoggedRun> runs_;
   Expected expected_;

@@ -74,6 +74,11 @@ Result<Rehearsal> rehearse_kit(const Kit& kit, const RehearseOptions& options,
                                const Context& context) {
   const KitManifest& manifest = kit.manifest();
   WEXLO_TRY(const Plan plan, kit.plan());
+  // What the kit was made for, where nobody names another phone.
+  std::optional<Sheet> sheet = options.sheet;
+  if (!sheet) {
+    WEXLO_TRY(sheet, kit.sheet(context));
+  }
   const OpenKitFile open = files_below(kit.folder());
   std::map<std::string, SourcePtr> stock;
   FirmwarePtr firmware;
@@ -90,7 +95,7 @@ Result<Rehearsal> rehearse_kit(const Kit& kit, const RehearseOptions& options,
                             .plan = plan,
                             .images = manifest.images,
                             .super = manifest.super ? &*manifest.super : nullptr,
-                            .sheet = options.sheet ? &*options.sheet : nullptr,
+                            .sheet = sheet ? &*sheet : nullptr,
                             .chain = names_of(manifest.chain),
                             .stock = std::move(stock)};
   return rehearse({.phone = phone, .open = open, .faults = options.faults}, context);

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "base/source_read.hpp"
 #include "base/version.hpp"
 #include "kit/folder/kit_folder.hpp"
 #include "verified/kept_signer.hpp"
@@ -23,7 +22,7 @@ class KitOptions {
     if (manifest_.purpose != Purpose::Restore) {
       WEXLO_TRY(out_.recipes, kit_.recipes({}));
     }
-    WEXLO_CHECK(take_sheet());
+    WEXLO_TRY(out_.sheet, kit_.sheet(context_));
     for (const KitGiven& one : manifest_.making.given)
       WEXLO_CHECK(take_given(one));
     WEXLO_CHECK(take_key());
@@ -57,33 +56,6 @@ class KitOptions {
     out_.before = MadeBefore{made.version, manifest_.firmware, made.package};
   }
 
-  /// A file of the kit, and none that somebody changed since: what would be made from that says
-  /// nothing of the kit.
-  Result<std::string> checked(const std::string& name) {
-    if (files_.empty()) files_ = files_of(manifest_);
-    const auto at = std::ranges::find(files_, name, &KitFile::file);
-    WEXLO_TRY(const SourcePtr source, kit_.file(name));
-    const std::string path = (kit_.folder() / name).string();
-    WEXLO_TRY(const Bytes found,
-              digest_of_start(*source, source->size(), DigestKind::Sha256, context_));
-    if (at != files_.end() && at->sha256 == hex(found)) return path;
-    return fail({.code = ErrorCode::DigestMismatch,
-                 .message = "the kit was made from this file, and it was changed since",
-                 .file = path,
-                 .expected = at == files_.end() ? "a file that kit.json names" : at->sha256,
-                 .found = hex(found),
-                 .hint = "Take it from a copy of the kit that is whole."});
-  }
-
-  Status take_sheet() {
-    const std::string name(kKitSheet);
-    if (std::ranges::find(manifest_.files, name, &KitFile::file) == manifest_.files.end())
-      return {};
-    WEXLO_TRY(const std::string path, checked(name));
-    WEXLO_TRY(out_.sheet, read_sheet(path));
-    return {};
-  }
-
   Status take_given(const KitGiven& given) {
     BuildFacts build;
     build.fingerprint = given.build;
@@ -91,11 +63,12 @@ class KitOptions {
     build.device = given.device;
     GivenFile file{given.partition, {}, GivenBefore{given.name, given.size, std::move(build)}};
     if (!given.file.empty()) {
-      WEXLO_TRY(file.file, checked(given.file));
+      WEXLO_TRY(const auto path, kit_.unchanged(given.file, context_));
+      file.file = path.string();
     } else {
       const KitImage* image = find_image(manifest_.images, given.partition);
       for (const KitFile& piece : image == nullptr ? std::vector<KitFile>() : image->flash.pieces)
-        WEXLO_CHECK(checked(piece.file));
+        WEXLO_CHECK(kit_.unchanged(piece.file, context_));
       // The folder puts the pieces together.
       file.file = (kit_.folder() / "flash").string();
     }
@@ -146,7 +119,6 @@ class KitOptions {
   const KitManifest& manifest_;
   const std::string& key_;
   const Context& context_;
-  std::vector<KitFile> files_;
   PrepareOptions out_;
 };
 

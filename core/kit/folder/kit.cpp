@@ -6,7 +6,7 @@
 
 #include "base/contains.hpp"
 #include "base/digest.hpp"
-#include "base/source.hpp"
+#include "base/source_read.hpp"
 #include "kit/folder/kit_files.hpp"
 #include "kit/folder/kit_folder.hpp"
 #include "kit/folder/record.hpp"
@@ -100,6 +100,30 @@ Result<Plan> Kit::plan() const {
                  .found = found,
                  .hint = "Make the kit anew."});
   return read_plan(as_text(text.view()), source->name());
+}
+
+Result<fs::path> Kit::unchanged(const std::string& name, const Context& context) const {
+  const std::vector<KitFile> files = files_of(manifest_);
+  const auto at = std::ranges::find(files, name, &KitFile::file);
+  WEXLO_TRY(const SourcePtr source, file(name));
+  WEXLO_TRY(const Bytes found,
+            digest_of_start(*source, source->size(), DigestKind::Sha256, context));
+  fs::path path = folder_ / name;
+  if (at != files.end() && at->sha256 == hex(found)) return path;
+  return fail({.code = ErrorCode::DigestMismatch,
+               .message = "the kit was made from this file, and it was changed since",
+               .file = path.string(),
+               .expected = at == files.end() ? "a file that kit.json names" : at->sha256,
+               .found = hex(found),
+               .hint = "Take it from a copy of the kit that is whole."});
+}
+
+Result<std::optional<Sheet>> Kit::sheet(const Context& context) const {
+  const std::string name(kKitSheet);
+  if (!contains(manifest_.files, name, &KitFile::file)) return std::nullopt;
+  WEXLO_TRY(const fs::path path, unchanged(name, context));
+  WEXLO_TRY(Sheet out, read_sheet(path));
+  return out;
 }
 
 Result<std::vector<Recipe>> Kit::recipes(const Settings& settings) const {

@@ -27,6 +27,12 @@ class Kit {
   [[nodiscard]] Result<Plan> plan() const;
   /// A file of it for reading. Errors: UnsafePath (outside of the kit), those of open_file.
   [[nodiscard]] Result<SourcePtr> file(const std::string& name) const;
+  /// The path of a file that the manifest names. Errors: DigestMismatch (it was changed since, or
+  /// is none of the kit's), those of reading, Interrupted.
+  [[nodiscard]] Result<std::filesystem::path> unchanged(const std::string& name,
+                                                        const Context& context) const;
+  /// The phone's sheet that it was made with; nullopt: none was given. Errors: as unchanged.
+  [[nodiscard]] Result<std::optional<Sheet>> sheet(const Context& context) const;
   /// The recipes that it was made with. Errors: Unsupported (it does not say), DigestMismatch,
   /// Usage (a setting that none has), those of reading recipes.
   /// @param settings  of their parameters, in the place of what was given then
