@@ -162,6 +162,42 @@ TEST_CASE("remake: one byte changed in any file of the kit is found and named") 
   CHECK(remade(dir, "kit", "ota.zip")["result"]["remade"]["outcome"] == "same");
 }
 
+TEST_CASE("remake: a file that is gone, and one that the lists name and nothing makes") {
+  const Bench bench;
+  const TempDir& dir = bench.dir;
+  make_kit(dir, {"kit", {"ota.zip", "-r", "r.toml"}});
+  const auto row = [&](const std::string& file) {
+    const Json document = remade(dir, "kit", "ota.zip", {}, 1);
+    for (const Json& one : document["result"]["remade"]["differs"])
+      if (one["file"] == file) return one;
+    return Json();
+  };
+  const std::string chain = read(dir / "kit/figures/chain.svg");
+  fs::remove(dir / "kit/figures/chain.svg");
+  const Json gone = row("figures/chain.svg");
+  REQUIRE(gone.is_object());
+  CHECK(gone["in_kit"] == false);
+  CHECK(gone["made_again"] == true);
+  CHECK(gone["offset"].is_null());
+  write(dir / "kit/figures/chain.svg", chain);
+
+  // Put in with its digest everywhere, so that no list tells of it.
+  const std::string extra = "read me first", sum = hex_of(sha256(extra));
+  write(dir / "kit/first.txt", extra);
+  Json manifest = Json::parse(read(dir / "kit/kit.json"));
+  const std::string before = hex_of(sha256(read(dir / "kit/kit.json")));
+  manifest["files"].push_back({{"file", "first.txt"}, {"size", extra.size()}, {"sha256", sum}});
+  write(dir / "kit/kit.json", manifest.dump(2) + "\n");
+  std::string list = read(dir / "kit/digests.txt");
+  list.replace(list.find(before), 64, hex_of(sha256(read(dir / "kit/kit.json"))));
+  write(dir / "kit/digests.txt", list + sum + "  first.txt\n");
+  CHECK(program(dir, {"check", "kit"}).exit_code == 0);
+  const Json smuggled = row("first.txt");
+  REQUIRE(smuggled.is_object());
+  CHECK(smuggled["in_kit"] == true);
+  CHECK(smuggled["made_again"] == false);
+}
+
 TEST_CASE("remake: the part that differs is named") {
   const Bench bench;
   const TempDir& dir = bench.dir;
