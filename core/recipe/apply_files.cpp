@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
+#include "codec/codec.hpp"
 #include "recipe/work.hpp"
 
 namespace wexlo {
@@ -10,7 +13,18 @@ namespace {
 using newc::Entry;
 using CpioField = newc::Field;
 
-constexpr std::uint32_t kUsualMode = 0644, kProgramMode = 0750, kPermissions = 07777;
+constexpr std::uint32_t kUsualMode = 0644, kProgramMode = 0750, kFolderMode = 0755,
+                        kPermissions = 07777;
+
+/// The preset whose dictionary takes all of it, and no more: whoever unpacks it has to hold that.
+int xz_level(std::size_t size) {
+  constexpr std::size_t kKiB = 1024;
+  constexpr std::size_t kDictionaries[] = {256 * kKiB,  1024 * kKiB,  2048 * kKiB,
+                                           4096 * kKiB, 4096 * kKiB,  8192 * kKiB,
+                                           8192 * kKiB, 16384 * kKiB, 32768 * kKiB};
+  const auto* at = std::ranges::lower_bound(kDictionaries, size);
+  return static_cast<int>(at - std::begin(kDictionaries));
+}
 
 /// A program has to be for a processor that the phone's kernel runs.
 Status check_processor(Work& work, const std::string& place, View content, bool any_processor) {
@@ -44,7 +58,7 @@ struct NewFile {
   std::uint32_t type = newc::Regular;
   Blob content;  ///< a link's target
   Access access;
-  bool keep_stock = false;
+  KeepStock keep_stock{};
   std::string cause;
 };
 
@@ -78,7 +92,7 @@ Result<Outcome> place_file(Work& work, const NewFile& file) {
       (link || (old.mode() & kPermissions) == mode) && old.get(CpioField::Uid) == uid &&
       old.get(CpioField::Gid) == gid)
     return Outcome::AlreadyDone;
-  if (file.keep_stock) WEXLO_CHECK(work.keep_stock_file(file.place, *at));
+  if (file.keep_stock.kept) WEXLO_CHECK(work.keep_stock_file(file.place, *at, file.keep_stock));
   detach_links(ramdisk, *at);
   Entry& entry = edit_entry(ramdisk, *at);
   const std::uint32_t old_mode = entry.mode() & kPermissions;
@@ -108,11 +122,43 @@ std::string access_text(const Entry& entry) {
 
 }  // namespace
 
+Result<Blob> packed_file(const Blob& content, FilePack pack, const Context& context) {
+  if (pack == FilePack::None) return content;
+  const Framing framing =
+      pack == FilePack::Xz ? Framing{.level = xz_level(content.size()), .variant = 1} : Framing{};
+  WEXLO_TRY(Bytes packed, encode(pack == FilePack::Xz ? Compression::Xz : Compression::Gzip,
+                                 content.view(), framing, context));
+  return Blob(std::move(packed));
+}
+
 Result<Outcome> apply(Work& work, const PutEdit& edit) {
-  const Blob& content = edit.from.blob();
-  WEXLO_CHECK(check_processor(work, edit.path, content.view(), edit.any_processor));
+  const Blob plain = edit.text ? Blob(to_bytes(*edit.text)) : edit.from.blob();
+  WEXLO_CHECK(check_processor(work, edit.path, plain.view(), edit.any_processor));
+  WEXLO_TRY(const Blob content, packed_file(plain, edit.pack, work.context));
   return place_file(
       work, {edit.path, newc::Regular, content, edit.access, edit.keep_stock, "put by a recipe"});
+}
+
+Result<Outcome> apply(Work& work, const FolderEdit& edit) {
+  Ramdisk& ramdisk = work.ramdisk();
+  if (const auto at = find_entry(ramdisk, edit.path)) {
+    if (entry_at(ramdisk, *at).type() == newc::Directory)
+      return edit.access.mode || edit.access.uid || edit.access.gid
+                 ? apply(work, ChmodEdit{edit.path, edit.access})
+                 : Outcome::AlreadyDone;
+    return fail(
+        {.code = ErrorCode::BadValue,
+         .message = fmt::format("cannot make the folder /{}: something else is there", edit.path),
+         .hint = "Remove it first in the recipe, or choose another place."});
+  }
+  const std::uint32_t mode = edit.access.mode.value_or(kFolderMode);
+  Entry entry = Entry::make(edit.path, newc::Directory | mode, {});
+  entry.set(CpioField::Uid, edit.access.uid.value_or(0));
+  entry.set(CpioField::Gid, edit.access.gid.value_or(0));
+  work.detail(fmt::format("added the folder /{}, {}", edit.path, access_text(entry)));
+  WEXLO_CHECK(work.add(std::move(entry), "made by a recipe"));
+  work.tell("/" + edit.path, "(none)", "a folder");
+  return Outcome::Applied;
 }
 
 Result<Outcome> apply(Work& work, const PutTreeEdit& edit) {
@@ -122,8 +168,9 @@ Result<Outcome> apply(Work& work, const PutTreeEdit& edit) {
     WEXLO_CHECK(check_processor(work, place, file.content.view(), edit.any_processor));
     Access access = edit.access;
     if (!access.mode) access.mode = is_program(file.content.view()) ? kProgramMode : kUsualMode;
-    WEXLO_TRY(const Outcome one, place_file(work, {place, newc::Regular, file.content, access,
-                                                   edit.keep_stock, "put by a recipe"}));
+    WEXLO_TRY(const Outcome one,
+              place_file(work, {place, newc::Regular, file.content, access,
+                                KeepStock{edit.keep_stock, {}, {}}, "put by a recipe"}));
     if (one == Outcome::Applied) outcome = one;
   }
   return outcome;
@@ -134,7 +181,7 @@ Result<Outcome> apply(Work& work, const LinkEdit& edit) {
                            newc::Symlink,
                            Blob(to_bytes(edit.target)),
                            {},
-                           edit.keep_stock,
+                           KeepStock{edit.keep_stock, {}, {}},
                            "linked by a recipe"});
 }
 

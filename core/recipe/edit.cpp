@@ -5,6 +5,8 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <array>
+
 #include "base/digest.hpp"
 #include "verified/vbmeta.hpp"
 
@@ -26,6 +28,23 @@ std::string keeping(bool keep_stock) {
   return keep_stock ? ", keeping the stock file" : "";
 }
 
+std::string packed(FilePack pack) {
+  return pack == FilePack::None ? "" : fmt::format(" as {}", file_pack_word(pack));
+}
+
+std::string keeping(const KeepStock& keep) {
+  if (!keep.kept || keep.path.empty()) return keeping(keep.kept) + packed(keep.pack);
+  return fmt::format(", keeping the stock file at /{}", keep.path) + packed(keep.pack);
+}
+
+std::string access(const Access& access) {
+  std::string out;
+  if (access.mode) out += fmt::format(" mode {:04o}", *access.mode);
+  if (access.uid) out += fmt::format(" uid {}", *access.uid);
+  if (access.gid) out += fmt::format(" gid {}", *access.gid);
+  return out.empty() ? out : ":" + out;
+}
+
 std::string set_and_removed(const Pairs& set, const std::vector<std::string>& removed) {
   std::string out;
   if (!set.empty()) out = "set " + joined(set);
@@ -39,7 +58,11 @@ std::string lines(std::size_t count) {
 
 struct Summary {
   std::string operator()(const PutEdit& e) const {
-    return fmt::format("put {} at /{}{}", e.from.shown, e.path, keeping(e.keep_stock));
+    return fmt::format("put {}{} at /{}{}", e.text ? "a text" : e.from.shown, packed(e.pack),
+                       e.path, keeping(e.keep_stock));
+  }
+  std::string operator()(const FolderEdit& e) const {
+    return fmt::format("make the folder /{}", e.path) + access(e.access);
   }
   std::string operator()(const PutTreeEdit& e) const {
     return fmt::format("put all of {} at /{}{}", e.from.shown, e.path, keeping(e.keep_stock));
@@ -54,11 +77,7 @@ struct Summary {
     return fmt::format("link /{} to {}{}", e.path, e.target, keeping(e.keep_stock));
   }
   std::string operator()(const ChmodEdit& e) const {
-    std::string out = fmt::format("set access of /{}:", e.path);
-    if (e.access.mode) out += fmt::format(" mode {:04o}", *e.access.mode);
-    if (e.access.uid) out += fmt::format(" uid {}", *e.access.uid);
-    if (e.access.gid) out += fmt::format(" gid {}", *e.access.gid);
-    return out;
+    return fmt::format("set access of /{}", e.path) + access(e.access);
   }
   std::string operator()(const LineAddEdit& e) const {
     const std::string where = e.at == "end" || e.at == "start"
@@ -126,6 +145,11 @@ struct Summary {
 
 }  // namespace
 
+std::string_view file_pack_word(FilePack pack) {
+  constexpr std::array<std::string_view, 3> kWords{"none", "gzip", "xz"};
+  return kWords[static_cast<std::size_t>(pack)];
+}
+
 std::string LineMatch::text() const {
   std::string out;
   const auto add = [&](std::string_view how, const std::optional<std::string>& what) {
@@ -157,7 +181,7 @@ std::string Edit::summary() const {
 }
 
 const FileRef* Edit::file() const {
-  if (const auto* put = std::get_if<PutEdit>(&what)) return &put->from;
+  if (const auto* put = std::get_if<PutEdit>(&what)) return put->text ? nullptr : &put->from;
   if (const auto* tree = std::get_if<PutTreeEdit>(&what)) return &tree->from;
   if (const auto* part = std::get_if<PartEdit>(&what)) return &part->from;
   return nullptr;

@@ -20,13 +20,34 @@ struct Access {
   std::optional<std::uint32_t> mode, uid, gid;  ///< mode: permission bits alone, up to 07777
 };
 
+/// How a file is packed that goes into a ramdisk: one stream; xz as kernels read it (LZMA2, check
+/// CRC32).
+enum class FilePack : std::uint8_t { None, Gzip, Xz };
+
+/// As recipes spell it: "none", "gzip", "xz".
+[[nodiscard]] std::string_view file_pack_word(FilePack pack);
+
+/// Whether the stock file of a place is kept, and where.
+struct KeepStock {
+  bool kept = false;
+  std::string path;  ///< place in the ramdisk; empty: under /wexlo/stock/
+  FilePack pack = FilePack::None;
+};
+
 /// Puts a file into the ramdisk, in place of one of that path or as a new one.
 struct PutEdit {
-  std::string path;  ///< place in the ramdisk
+  std::string path;                 ///< place in the ramdisk
+  std::optional<std::string> text;  ///< its content; nullopt: it is brought along
   FileRef from;
-  Access access;               ///< default: the replaced file's, else 0644 0:0
-  bool keep_stock = false;     ///< keeps the replaced file under /wexlo/stock/
+  FilePack pack = FilePack::None;
+  Access access;  ///< default: the replaced file's, else 0644 0:0
+  KeepStock keep_stock;
   bool any_processor = false;  ///< a program for another processor is no mistake
+};
+/// Makes a folder, or sets the access of one that is there.
+struct FolderEdit {
+  std::string path;
+  Access access;  ///< of a new one: default 0755 0:0
 };
 /// Puts all files of a folder, or of one in an archive.
 struct PutTreeEdit {
@@ -183,10 +204,10 @@ struct Edit {
   std::size_t line = 0;   ///< in the recipe
   Conditions when;
   std::string settings;  ///< its keys and values in one form: what the digest is over
-  std::variant<PutEdit, PutTreeEdit, RemoveEdit, MoveEdit, LinkEdit, ChmodEdit, LineAddEdit,
-               LineReplaceEdit, LineRemoveEdit, PropertyEdit, FstabDropEdit, FstabSetEdit,
-               CmdlineEdit, BootconfigEdit, HeaderEdit, KernelBytesEdit, TreePropertyEdit,
-               TreeNodeEdit, PartEdit, VbmetaFlagsEdit>
+  std::variant<PutEdit, FolderEdit, PutTreeEdit, RemoveEdit, MoveEdit, LinkEdit, ChmodEdit,
+               LineAddEdit, LineReplaceEdit, LineRemoveEdit, PropertyEdit, FstabDropEdit,
+               FstabSetEdit, CmdlineEdit, BootconfigEdit, HeaderEdit, KernelBytesEdit,
+               TreePropertyEdit, TreeNodeEdit, PartEdit, VbmetaFlagsEdit>
       what;
 
   [[nodiscard]] std::string summary() const;  ///< one line for people

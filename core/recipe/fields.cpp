@@ -49,6 +49,11 @@ bool Fields::has(std::string_view key) {
   return find(key) != nullptr;
 }
 
+bool Fields::is_text(std::string_view key) {
+  const toml::node* node = find(key);
+  return node != nullptr && node->is_string();
+}
+
 void Fields::wrong(std::string_view key, std::string message, ErrorCode code) {
   const toml::node* node = find(key);
   reading_.mistake(node == nullptr ? static_cast<const toml::node&>(table_) : *node,

@@ -28,6 +28,7 @@ class Fields {
   Fields(const toml::table& table, Reading& reading) : table_(table), reading_(reading) {}
 
   [[nodiscard]] bool has(std::string_view key);
+  [[nodiscard]] bool is_text(std::string_view key);
   [[nodiscard]] std::string text(std::string_view key);  ///< has to be there
   [[nodiscard]] std::string text_or(std::string_view key, std::string fallback);
   [[nodiscard]] std::optional<std::string> optional_text(std::string_view key);

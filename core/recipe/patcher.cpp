@@ -89,7 +89,7 @@ class Patcher {
       WEXLO_TRY(auto found, read_journal(one.ramdisk));
       if (!found) continue;
       journal_ = std::move(*found);
-      journaled_ = true;
+      journaled_ = work_.patched_before = true;
     }
     if (!journaled_)
       journal_ = {.stock_sha256 = "",

@@ -15,9 +15,48 @@ namespace {
 
 using What = decltype(Edit::what);
 
+FilePack read_pack(Fields& f, std::string_view key) {
+  const std::string word = f.text_or(key, "none");
+  for (const FilePack one : {FilePack::None, FilePack::Gzip, FilePack::Xz})
+    if (word == file_pack_word(one)) return one;
+  f.wrong(key, fmt::format("{} is one of: none, gzip, xz", key));
+  return FilePack::None;
+}
+
+/// `true`, or the place that the stock file goes to.
+KeepStock read_keep(Fields& f) {
+  KeepStock out;
+  if (f.is_text("keep_stock")) {
+    out.kept = true;
+    out.path = f.place("keep_stock");
+  } else {
+    out.kept = f.flag("keep_stock");
+  }
+  out.pack = read_pack(f, "keep_pack");
+  if (!out.kept && f.has("keep_pack"))
+    f.wrong("keep_pack", "keep_pack says how the stock file is packed: keep_stock is missing");
+  return out;
+}
+
 What read_put(Fields& f) {
-  return PutEdit{f.place("path"), f.file("from"), f.access(), f.flag("keep_stock"),
-                 f.flag("any_processor")};
+  PutEdit edit{.path = f.place("path")};
+  if (f.has("text")) {
+    edit.text = f.text_or("text", "");
+    if (f.has("from")) f.wrong("from", "from and text are two contents of one file");
+  } else {
+    edit.from = f.file("from");
+  }
+  edit.pack = read_pack(f, "pack");
+  edit.access = f.access();
+  edit.keep_stock = read_keep(f);
+  edit.any_processor = f.flag("any_processor");
+  if (edit.keep_stock.kept && !edit.path.empty() && edit.keep_stock.path == edit.path)
+    f.wrong("keep_stock", "the stock file cannot be kept in the place of the new one");
+  return edit;
+}
+
+What read_folder(Fields& f) {
+  return FolderEdit{f.place("path"), f.access()};
 }
 
 What read_put_tree(Fields& f) {
@@ -239,6 +278,7 @@ struct Kind {
 };
 constexpr std::array kKinds{
     Kind{"put", Home::StartRamdisk, read_put},
+    Kind{"folder", Home::StartRamdisk, read_folder},
     Kind{"put-tree", Home::StartRamdisk, read_put_tree},
     Kind{"remove", Home::StartRamdisk, read_remove},
     Kind{"move", Home::StartRamdisk, read_move},

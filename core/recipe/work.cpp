@@ -122,19 +122,32 @@ bool Work::erase(const std::string& place, const std::string& cause) {
   return !gone.empty();
 }
 
-Status Work::keep_stock_file(const std::string& place, EntryAt at) {
-  const std::string kept = std::string(kStockFolder) + place;
+Status Work::keep_stock_file(const std::string& place, EntryAt at, const KeepStock& keep) {
+  const std::string usual = std::string(kStockFolder) + place;
+  const std::string kept = keep.path.empty() ? usual : keep.path;
   // Kept on an earlier run: what stands in the place now is not the stock file.
-  if (find_entry(ramdisk(), kept)) return {};
+  if (find_entry(ramdisk(), kept)) {
+    if (patched_before || keep.path.empty()) return {};
+    return fail({.code = ErrorCode::BadValue,
+                 .message = fmt::format("recipe {} keeps the stock /{} at /{}, and something is "
+                                        "there already",
+                                        edit->recipe, place, kept),
+                 .hint = "Choose another place for keep_stock in the recipe."});
+  }
+  // One that was kept by another recipe before is the stock file, what stands there now is not.
+  if (const auto earlier = find_entry(ramdisk(), usual)) at = *earlier;
   const Entry& old = entry_at(ramdisk(), at);
-  Entry copy = Entry::make(kept, old.mode(), content_of(ramdisk(), at));
+  WEXLO_TRY(const Blob content, packed_file(content_of(ramdisk(), at), keep.pack, context));
+  Entry copy = Entry::make(kept, old.mode(), content);
   for (const CpioField field :
        {CpioField::Uid, CpioField::Gid, CpioField::RdevMajor, CpioField::RdevMinor})
     copy.set(field, old.get(field));
   const std::uint32_t time = old.get(CpioField::Mtime);
   WEXLO_CHECK(add(std::move(copy), "keeps the stock /" + place));
   edit_entry(ramdisk(), *find_entry(ramdisk(), kept)).set(CpioField::Mtime, time);
-  detail(fmt::format("kept the stock file as /{}", kept));
+  detail(fmt::format(
+      "kept the stock file as /{}{}", kept,
+      keep.pack == FilePack::None ? "" : fmt::format(", packed as {}", file_pack_word(keep.pack))));
   return {};
 }
 

@@ -32,6 +32,7 @@ class Work {
   std::vector<OpenRamdisk> ramdisks;
   Intent intent;
   Patched out;
+  bool patched_before = false;  ///< the ramdisk carries a journal
 
   // The current edit.
   const Edit* edit = nullptr;
@@ -72,8 +73,11 @@ class Work {
   void rewrite(EntryAt at, const std::string& place, View content, const std::string& cause);
   /// Takes a place out, with all that is below; false: it was not there.
   bool erase(const std::string& place, const std::string& cause);
-  /// Copies the stock entry as it is, owner and mode included, under the kept files' folder.
-  [[nodiscard]] Status keep_stock_file(const std::string& place, EntryAt at);
+  /// Copies the stock entry as it is, owner and mode included, to the place that is asked for, or
+  /// under the kept files' folder. Errors: BadValue (something else is in that place), those of
+  /// packing.
+  [[nodiscard]] Status keep_stock_file(const std::string& place, EntryAt at,
+                                       const KeepStock& keep = {});
 
  private:
   void show(const std::string& where, std::optional<View> before, std::optional<View> after);
@@ -93,6 +97,7 @@ class Work {
 
 // By kind; each file does a few.
 [[nodiscard]] Result<Outcome> apply(Work& work, const PutEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const FolderEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const PutTreeEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const RemoveEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const MoveEdit& edit);
@@ -112,6 +117,9 @@ class Work {
 [[nodiscard]] Result<Outcome> apply(Work& work, const TreeNodeEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const PartEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const VbmetaFlagsEdit& edit);
+
+/// A file's content as it is put in. Errors: those of packing, Interrupted.
+[[nodiscard]] Result<Blob> packed_file(const Blob& content, FilePack pack, const Context& context);
 
 /// The device trees of an image, wherever they are: one place a section.
 struct TreePlace {

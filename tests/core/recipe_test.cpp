@@ -59,6 +59,14 @@ TEST_CASE("recipes: each mistake is told with its line") {
             .message.find("\"keep_stock\" is meant") != std::string::npos);
   CHECK(error(head + "kind = \"put\"\npath = \"a\"\nfrom = \"${who}\"\n").message.find("who") !=
         std::string::npos);
+  const std::string put = head + "kind = \"put\"\npath = \"a\"\ntext = \"b\"\n";
+  CHECK(error(put + "from = \"c\"\n").message.contains("line 7"));
+  CHECK(error(put + "pack = \"zip\"\n").message.contains("none, gzip, xz"));
+  CHECK(error(put + "keep_pack = \"xz\"\n").message.contains("keep_stock is missing"));
+  CHECK(error(put + "keep_stock = \"../a\"\n").code == ErrorCode::UnsafePath);
+  CHECK(error(put + "keep_stock = \"/a\"\n").message.contains("in the place of the new one"));
+  CHECK(error(put + "keep_stock = 1\n").message.contains("true or false"));
+  CHECK(error(head + "kind = \"folder\"\n").message.contains("path is missing"));
   CHECK(error(head + "kind = \"vbmeta-flags\"\nset = [\"all\"]\n").code == ErrorCode::BadValue);
   CHECK(error(head + "kind = \"vbmeta-flags\"\n").code == ErrorCode::BadValue);
   CHECK(error(head + "kind = \"property\"\nfile = \"a\"\nset = { \"a\" = \"b\\nc\" }\n").code ==
