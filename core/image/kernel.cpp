@@ -139,6 +139,7 @@ void look_inside(View bytes, Kernel& out, const DecodeLimit& limit) {
   const auto payload = find_payload(bytes, limit);
   if (!payload) return;
   out.banner = find_banner(payload->decoded.bytes);
+  out.ramdisk_word = other_ramdisk_word(payload->decoded.bytes);
   out.compression = compression_name(payload->kind);
   out.decoded_size = payload->decoded.bytes.size();
   out.config = find_config(payload->decoded.bytes);
@@ -162,6 +163,7 @@ void look_at_zboot(View bytes, Kernel& out, const DecodeLimit& limit) {
   out.page_size = inner.page_size;
   out.decoded_size = decoded->bytes.size();
   out.banner = find_banner(decoded->bytes);
+  out.ramdisk_word = other_ramdisk_word(decoded->bytes);
   out.config = find_config(decoded->bytes);
 }
 
@@ -222,6 +224,8 @@ Kernel read(const Blob& section, const DecodeLimit& limit) {
       trees_from = begin + decoded->consumed;
       name_form(decoded->bytes, out);
       out.banner = find_banner(decoded->bytes);
+      out.ramdisk_word = other_ramdisk_word(decoded->bytes);
+      out.ramdisk_word = other_ramdisk_word(decoded->bytes);
       out.config = find_config(decoded->bytes);
     } else {
       out.form = "unknown";
@@ -231,6 +235,7 @@ Kernel read(const Blob& section, const DecodeLimit& limit) {
     trees_from += marked_size(section.view()).value_or(0);
     name_form(bytes, out);
     out.banner = find_banner(bytes);
+    out.ramdisk_word = other_ramdisk_word(bytes);
     out.config = find_config(bytes);
     if (out.form == "EFI zboot")
       look_at_zboot(bytes, out, limit);

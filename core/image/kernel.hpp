@@ -3,6 +3,7 @@
 /// docs/formats/kernel.md. Nothing here fails: what is not recognised is told as unknown.
 
 #include <optional>
+#include <vector>
 
 #include "codec/codec.hpp"
 #include "image/device_tree.hpp"
@@ -20,6 +21,7 @@ struct Kernel {
   std::string config;              ///< text of the embedded configuration; empty: none
   std::uint64_t decoded_size = 0;  ///< bytes, where it is compressed
   std::uint32_t page_size = 0;     ///< bytes of a page of memory; 0: it does not say
+  std::string ramdisk_word;        ///< see other_ramdisk_word
   std::string trouble;             ///< why it could not be looked into, where that went wrong
   std::uint64_t trees_at = 0;      ///< where the device trees begin, from the section's start
   Blob trees;                      ///< from there to the section's end; empty: none
@@ -68,6 +70,11 @@ inline constexpr std::size_t kUImageHeader = 64, kSizedHeader = 20;
 /// The kernel's word for skipping boot's ramdisk, and ours that takes its place: as long, so that
 /// nothing in the kernel moves.
 inline constexpr std::string_view kSkipWord = "skip_initramfs", kKeepWord = "wexlo_ramdisks";
+/// Places of a word that stands alone: neither letters, digits nor `_` on its sides.
+[[nodiscard]] std::vector<std::size_t> whole_words(View bytes, std::string_view word);
+/// A word of the same length that took the place of the one for skipping: `…_initramfs` alone,
+/// where another hand was. Empty: there is none.
+[[nodiscard]] std::string other_ramdisk_word(View kernel);
 /// Whether a kernel knows either word. @param section  may be null or empty: false
 [[nodiscard]] bool may_skip_ramdisk(const Section* section, const DecodeLimit& limit = {});
 

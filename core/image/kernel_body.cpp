@@ -131,6 +131,37 @@ Result<Body> open_body(const Blob& section, const DecodeLimit& limit) {
   return body;
 }
 
+std::vector<std::size_t> whole_words(View bytes, std::string_view word) {
+  const std::string_view text = as_text(bytes);
+  const auto part_of_word = [&](std::size_t at) {
+    const char c = at < text.size() ? text[at] : '\0';
+    return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '_';
+  };
+  std::vector<std::size_t> out;
+  for (auto at = text.find(word); at != text.npos; at = text.find(word, at + word.size()))
+    if (!(at > 0 && part_of_word(at - 1)) && !part_of_word(at + word.size())) out.push_back(at);
+  return out;
+}
+
+std::string other_ramdisk_word(View kernel) {
+  constexpr std::string_view kEnd = "_initramfs";
+  constexpr std::size_t kFirst = kSkipWord.size() - kEnd.size();
+  const std::string_view text = as_text(kernel);
+  for (auto at = text.find(kEnd); at != text.npos; at = text.find(kEnd, at + 1)) {
+    if (at < kFirst) continue;
+    const std::string_view word = text.substr(at - kFirst, kSkipWord.size());
+    const bool letters = std::ranges::all_of(word.substr(0, kFirst), [](char c) {
+      return (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9');
+    });
+    if (!letters || word == kSkipWord) continue;
+    // A parameter of a kernel is a text of its own.
+    const bool alone = (at == kFirst || text[at - kFirst - 1] == '\0') &&
+                       (at + kEnd.size() == text.size() || text[at + kEnd.size()] == '\0');
+    if (alone) return std::string(word);
+  }
+  return {};
+}
+
 bool may_skip_ramdisk(const Section* section, const DecodeLimit& limit) {
   if (section == nullptr || section->bytes.empty()) return false;
   const auto body = open_body(section->bytes, limit);

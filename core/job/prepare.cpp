@@ -152,9 +152,11 @@ class Stages {
     WEXLO_TRY(const auto covered,
               judge_covered(kit.images, *in_.stock, found, options_.patch.onto_foreign, context_));
     std::ranges::copy(covered, std::back_inserter(found));
-    if (!options_.older.build.empty() && options_.older.build == kit.build.fingerprint)
-      std::ranges::copy(judge_same_build(kit.images, *in_.stock, options_.older.stock),
-                        std::back_inserter(found));
+    if (!options_.older.build.empty() && options_.older.build == kit.build.fingerprint) {
+      const auto others = judge_same_build(kit.images, *in_.stock, options_.older.stock);
+      older_differs_ = !others.empty();
+      std::ranges::copy(others, std::back_inserter(found));
+    }
     if (settle(std::move(found), options_, out_)) return {};
     return from_places();
   }
@@ -255,9 +257,18 @@ class Stages {
     KitDraft& kit = out_.kit;
     WEXLO_CHECK(complete_images(*in_.stock, in_.install.has_value(), kit.images, context_));
     WEXLO_TRY(kit.layout, lay_out(layout_input(in_, kit), kit.images, context_));
+    if (!older_tells()) kit.making.older = {};
     if (!is_wrapped(in_, options_)) kit.making.package.tar_field = kit.layout.tar_field;
     kit.plan = make_plan(plan_facts(kit, *in_.firmware));
     return {};
+  }
+
+  /// Whether anything in this kit came of the older one: of the very same build nothing does.
+  [[nodiscard]] bool older_tells() const {
+    const OlderKit& older = options_.older;
+    const KitDraft& kit = out_.kit;
+    return older_differs_ || older.device != kit.build.device ||
+           older.build != kit.build.fingerprint || !kit.differences.empty();
   }
 
   void find_shape(const std::vector<ImageFacts>& chain) {
@@ -293,6 +304,7 @@ class Stages {
   const PrepareOptions& options_;
   const Context& context_;
   PhoneFacts phone_;
+  bool older_differs_ = false;  ///< its stock images are not this firmware's
   Prepared out_;
 };
 

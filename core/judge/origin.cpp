@@ -41,6 +41,10 @@ class Judge {
       flags(*one.ramdisk);
       recovery(*one.ramdisk);
     }
+    if (reading_.kernel && !reading_.kernel->ramdisk_word.empty())
+      sign(SignKind::RamdiskWord,
+           fmt::format("the kernel has the word {} where one for skipping the ramdisk stands",
+                       reading_.kernel->ramdisk_word));
     return std::move(signs_);
   }
 
@@ -257,8 +261,8 @@ std::string_view origin_word(OriginWord word) {
 }
 
 std::string_view sign_name(SignKind kind) {
-  constexpr std::array<std::string_view, 6> kNames{"digest",  "second-init", "pattern",
-                                                   "folders", "flags",       "recovery"};
+  constexpr std::array<std::string_view, 7> kNames{
+      "digest", "second-init", "pattern", "folders", "flags", "recovery", "ramdisk-word"};
   return kNames[static_cast<std::size_t>(kind)];
 }
 
@@ -284,7 +288,8 @@ Origin judge_origin(const Image& image, const ImageReading& reading,
   // A maker may have an odd folder, or times as mixed as these: where a digest over all of it is
   // true, such signs need a stronger one beside them.
   const bool strong = kinds.contains(SignKind::Digest) || kinds.contains(SignKind::SecondInit) ||
-                      kinds.contains(SignKind::Recovery) || kinds.contains(SignKind::Flags);
+                      kinds.contains(SignKind::Recovery) || kinds.contains(SignKind::Flags) ||
+                      kinds.contains(SignKind::RamdiskWord);
   if (kinds.size() >= 2 && (strong || !any_true)) {
     out.word = OriginWord::Altered;
     out.reason = fmt::format("{} independent signs of another tool", kinds.size());

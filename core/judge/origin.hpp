@@ -10,7 +10,15 @@
 namespace wexlo {
 
 /// One thing that shows another tool's patch. Signs of one kind count once.
-enum class SignKind : std::uint8_t { Digest, SecondInit, Pattern, Folders, Flags, Recovery };
+enum class SignKind : std::uint8_t {
+  Digest,
+  SecondInit,
+  Pattern,
+  Folders,
+  Flags,
+  Recovery,
+  RamdiskWord,  ///< the kernel's word for skipping the ramdisk is another one
+};
 /// As JSON has it, e.g. "second-init".
 [[nodiscard]] std::string_view sign_name(SignKind kind);
 

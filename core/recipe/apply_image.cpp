@@ -220,14 +220,15 @@ Result<Outcome> replace_kernel_bytes(Work& work, const KernelBytesEdit& edit) {
   WEXLO_TRY(const kernel::Body body, kernel::open_body(section->bytes, decode_limit(work.context)));
   const auto places = find_all(body.decoded.view(), edit.find);
   if (places.empty())
-    return find_all(body.decoded.view(), edit.replace).size() >= edit.count ? Outcome::AlreadyDone
-                                                                            : Outcome::NoMatch;
-  if (places.size() != edit.count)
+    return find_all(body.decoded.view(), edit.replace).size() >= edit.count.value_or(1)
+               ? Outcome::AlreadyDone
+               : Outcome::NoMatch;
+  if (edit.count && places.size() != *edit.count)
     return fail({.code = ErrorCode::BadValue,
                  .message = fmt::format("the bytes to replace ({}) stand in the kernel another "
                                         "number of times than the recipe says",
                                         edit.shown),
-                 .expected = fmt::format("{}", edit.count),
+                 .expected = fmt::format("{}", *edit.count),
                  .found = fmt::format("{}", places.size()),
                  .hint = "A longer pattern is exact: take bytes around the ones to change."});
   Bytes fresh = to_bytes(body.decoded.view());

@@ -115,7 +115,9 @@ struct Summary {
   }
   std::string operator()(const KernelBytesEdit& e) const {
     return fmt::format("replace {} in the kernel, {}", e.shown,
-                       e.count == 1 ? "once" : fmt::format("{} times", e.count));
+                       !e.count        ? "wherever it stands"
+                       : *e.count == 1 ? "once"
+                                       : fmt::format("{} times", *e.count));
   }
   std::string operator()(const TreePropertyEdit& e) const {
     return fmt::format("device tree {}{}: {} is {}", e.node, of_tree(e.tree), e.property, e.shown);

@@ -131,9 +131,9 @@ struct HeaderEdit {
 };
 /// Bytes of the kernel as it runs, unpacked.
 struct KernelBytesEdit {
-  Bytes find, replace;  ///< of the same length
-  std::uint32_t count = 1;
-  std::string shown;  ///< for people
+  Bytes find, replace;                     ///< of the same length
+  std::optional<std::uint32_t> count = 1;  ///< nullopt: as often as it stands there, once at least
+  std::string shown;                       ///< for people
 };
 struct TreePropertyEdit {
   std::string node, property;

@@ -202,35 +202,42 @@ class Patcher {
       if (!contains(journal_.shows, text)) journal_.shows.push_back(text);
   }
 
-  /// Where boot's ramdisk is recovery's alone, what takes init's place there would never run.
+  /// What takes init's place does not run where the kernel passes the ramdisk over. Whether a
+  /// loader asks for that no image tells: of the header versions of that time each kernel that
+  /// knows the word is kept from it.
   Status what_the_layout_asks() {
-    if (layout_ != RamdiskLayout::SystemRoot || work_.home() == nullptr) return {};
+    if (work_.home() == nullptr) return {};
+    const bool alone = layout_ == RamdiskLayout::SystemRoot;
     const bool init = work_.home()->meant.contains("init");
     const bool kept = std::ranges::find(journal_.edits, kLayoutRecipe, &JournalEdit::recipe) !=
                       journal_.edits.end();
-    if (!init && !kept && !work_.home()->meant.empty())
+    if (alone && !init && !kept && !work_.home()->meant.empty())
       work_.note(
           "This ramdisk is recovery's alone: the edits in it have no effect on a normal "
           "start.");
-    if (!init) return {};
-    const KernelBytesEdit keep{
-        to_bytes(kernel::kSkipWord), to_bytes(kernel::kKeepWord), 1,
-        fmt::format("\"{}\" by \"{}\"", kernel::kSkipWord, kernel::kKeepWord)};
+    if (!init || work_.image.kind() != "boot" || work_.image.layout().version > 2) return {};
     layout_edit_ = {
         .kind = "kernel-bytes", .recipe = std::string(kLayoutRecipe), .home = Home::Kernel};
-    layout_edit_.what = keep;
     EditReport report{
         .recipe = std::string(kLayoutRecipe),
         .kind = "kernel-bytes",
-        .summary = layout_edit_.summary(),
-        .why = fmt::format("{}: without it the new /init would never run", layout_about(layout_))};
+        .summary = fmt::format("replace \"{}\" by \"{}\", wherever it stands", kernel::kSkipWord,
+                               kernel::kKeepWord),
+        .why = alone ? fmt::format("{}: without it the new /init would never run",
+                                   layout_about(layout_))
+                     : "a loader may ask for it, and then the new /init would never run"};
     work_.edit = &layout_edit_;
     work_.report = &report;
-    WEXLO_TRY(report.outcome, replace_kernel_bytes(work_, keep));
+    WEXLO_TRY(report.outcome, keep_ramdisk(work_, alone));
+    if (report.outcome == Outcome::NoMatch && !alone) return {};
     if (report.outcome == Outcome::Applied) {
       report.details.emplace_back(
-          "a normal start runs this ramdisk's /init now: it has to hand over to the system's");
-      journal_.edits.push_back({report.recipe, report.kind, report.summary, layout_edit_.digest()});
+          alone
+              ? "a normal start runs this ramdisk's /init now: it has to hand over to the system's"
+              : "a normal start runs this ramdisk's /init, whatever the loader asks for");
+      if (!kept)
+        journal_.edits.push_back(
+            {report.recipe, report.kind, report.summary, layout_edit_.digest()});
     }
     work_.out.added.push_back(std::move(report));
     return {};

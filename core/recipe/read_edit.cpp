@@ -194,7 +194,12 @@ Bytes pattern(Fields& f, const std::string& hex_key, const std::string& text_key
 
 What read_kernel_bytes(Fields& f) {
   KernelBytesEdit edit{pattern(f, "find", "find_text"), pattern(f, "replace", "replace_text")};
-  if (f.has("count")) edit.count = f.number("count", 1u << 16).value_or(1);
+  if (f.is_text("count")) {
+    if (f.text("count") != "any") f.wrong("count", "count is a number, or \"any\"");
+    edit.count.reset();
+  } else if (f.has("count")) {
+    edit.count = f.number("count", 1u << 16).value_or(1);
+  }
   if (edit.find.empty()) f.wrong("what is looked for? Say find (hex) or find_text");
   if (edit.find.size() != edit.replace.size())
     f.wrong(
@@ -314,42 +319,6 @@ Home ramdisk_home(Fields& f) {
   if (word != "start") f.wrong("ramdisk", "ramdisk is one of: start, recovery, vendor");
   return Home::StartRamdisk;
 }
-
-}  // namespace
-
-std::string_view home_images(Home home) {
-  switch (home) {
-    case Home::StartRamdisk: return "init_boot, else boot";
-    case Home::RecoveryRamdisk: return "recovery, else boot or vendor_boot";
-    case Home::VendorRamdisk: return "vendor_boot";
-    case Home::Mounts: return "every image with an fstab";
-    case Home::Cmdline: return "boot or vendor_boot";
-    case Home::Bootconfig: return "vendor_boot";
-    case Home::Header: return "the image that starts the system";
-    case Home::Kernel: return "boot";
-    case Home::Trees: return "boot, vendor_boot, vendor_kernel_boot, dtb or dtbo";
-    case Home::Vbmeta: return "vbmeta, or boot where a phone has no vbmeta";
-  }
-  return "";
-}
-
-std::string_view home_name(Home home) {
-  switch (home) {
-    case Home::StartRamdisk: return "the ramdisk that starts the system";
-    case Home::RecoveryRamdisk: return "recovery's ramdisk";
-    case Home::VendorRamdisk: return "the vendor ramdisk";
-    case Home::Mounts: return "mount points";
-    case Home::Cmdline: return "the kernel's command line";
-    case Home::Bootconfig: return "the bootconfig";
-    case Home::Header: return "the header";
-    case Home::Kernel: return "the kernel";
-    case Home::Trees: return "the device trees";
-    case Home::Vbmeta: return "the verification flags of the chain";
-  }
-  return "";
-}
-
-namespace {
 
 Conditions conditions_of(Fields& f) {
   Conditions out{f.texts("arch"),

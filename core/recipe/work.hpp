@@ -118,6 +118,12 @@ class Work {
 [[nodiscard]] Result<Outcome> apply(Work& work, const PartEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const VbmetaFlagsEdit& edit);
 
+/// Changes the word that has a kernel pass the image's ramdisk over, wherever it stands as a whole
+/// word: see keep_ramdisk.cpp. NoMatch: it stands nowhere.
+/// @param needed  the ramdisk is known to be passed over: a kernel that cannot be changed is an
+/// error then. Errors: those of kernel::open_body and with_body.
+[[nodiscard]] Result<Outcome> keep_ramdisk(Work& work, bool needed);
+
 /// A file's content as it is put in. Errors: those of packing, Interrupted.
 [[nodiscard]] Result<Blob> packed_file(const Blob& content, FilePack pack, const Context& context);
 

@@ -70,6 +70,12 @@ TEST_CASE("edits: kernels in every form take a byte pattern; with the wrong coun
   CHECK(refused.error().expected == "1");
   CHECK(refused.error().found == "2");
   CHECK(patch_image(load(stock), {"boot", true}, load_example(dir, edit + "count = 2\n")));
+  const auto any = load_example(dir, edit + "count = \"any\"\n");
+  const auto both = patch_image(load(stock), {"boot", true}, any);
+  REQUIRE(both);
+  CHECK(both->edits.front().effects.size() == 2);
+  CHECK_FALSE(patch_image(load(text(both->bytes)), {"boot", true}, any)->changed);
+  check_undone(*both, stock);
 }
 
 TEST_CASE("edits: whole parts are held against the stock ones") {

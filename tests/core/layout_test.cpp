@@ -1,7 +1,11 @@
 #include "ramdisk/layout.hpp"
 
+#include "image/boot.hpp"
+#include "image/kernel.hpp"
+#include "judge/origin.hpp"
 #include "kit/facts/target.hpp"
 #include "recipe/patch.hpp"
+#include "recipe/restore.hpp"
 #include "support/patching.hpp"
 
 using namespace wexlo;
@@ -107,12 +111,90 @@ TEST_CASE("layouts: where the kernel skips the ramdisk, a new /init changes its 
   CHECK(other->added.empty());
   REQUIRE_FALSE(other->notes.empty());
   CHECK(other->notes[0].text.find("no effect on a normal start") != std::string::npos);
-  // Twice the word: which of them is meant is not known.
-  const auto unclear = patch_image(load(system_root_boot("skip_initramfs.skip_initramfs")),
-                                   {"boot", true}, {put_at("init")});
-  REQUIRE_FALSE(unclear);
-  CHECK(unclear.error().code == ErrorCode::BadValue);
-  CHECK(unclear.error().found == "2");
+}
+
+namespace {
+
+std::string kernel_in(View bytes) {
+  const auto image = load(text(bytes));
+  return text(kernel::open_body(image.image->section("kernel")->bytes)->decoded.view());
+}
+
+}  // namespace
+
+TEST_CASE("layouts: every whole word that skips the ramdisk is changed, and no part of another") {
+  const std::string words =
+      std::string("skip_initramfs\0a_skip_initramfs\0skip_initramfs.x\0skip_initramfs2\0", 67);
+  const std::string stock = system_root_boot(words);
+  const auto done = patch_image(load(stock), {"boot", true}, {put_at("init")});
+  REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+  REQUIRE(done->added.size() == 1);
+  CHECK(done->added[0].effects.size() == 2);
+  const std::string kernel = kernel_in(done->bytes.view());
+  CHECK(kernel.contains(
+      std::string("wexlo_ramdisks\0a_skip_initramfs\0wexlo_ramdisks.x\0skip_initramfs2\0", 67)));
+  CHECK(done->way_back.in_image);
+  const auto back = restore_image(load(text(done->bytes)), {}, {});
+  REQUIRE(back);
+  check_same(back->bytes, as_view(stock));
+}
+
+TEST_CASE("layouts: an /init runs whatever the layout is called: kernel, command line, trees") {
+  std::string kernel = arm64_kernel("4.14.1-korvale");
+  kernel += std::string("\0skip_initramfs\0", 16);
+  for (const unsigned version : {0u, 1u, 2u}) {
+    CAPTURE(version);
+    // No recovery in it: a ramdisk of its own, by its look.
+    BootBytes boot{.version = version,
+                   .page = 2048,
+                   .kernel = test::gzip(padded(kernel, 8)),
+                   .ramdisk = test::gzip(base().file("init.rc", "").done()),
+                   .cmdline = "console=null skip_initramfs rootwait"};
+    if (version == 2) boot.dtb = device_tree("Tarn 1", "korvale,plumbline", "quiet skip_initramfs");
+    const std::string stock = boot.done();
+    const auto done = patch_image(load(stock), {"boot", true}, {put_at("init")});
+    REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+    REQUIRE(done->added.size() == 1);
+    CHECK(done->added[0].outcome == Outcome::Applied);
+    CHECK(done->added[0].why.contains("a loader may ask for it"));
+    CHECK_FALSE(kernel_in(done->bytes.view()).contains("skip_initramfs"));
+    CHECK(wexlo::boot::cmdline(*load(text(done->bytes)).image) ==
+          "console=null wexlo_ramdisks rootwait");
+    if (version == 2)
+      CHECK(text(load(text(done->bytes)).image->section("dtb")->bytes.view())
+                .contains("quiet wexlo_ramdisks"));
+    const auto twice = patch_image(load(text(done->bytes)), {"boot", true}, {put_at("init")});
+    REQUIRE(twice);
+    CHECK_FALSE(twice->changed);
+    const auto back = restore_image(load(text(done->bytes)), {}, {});
+    REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
+    check_same(back->bytes, as_view(stock));
+    // A file that is not init's place leaves the kernel alone.
+    const auto other = patch_image(load(stock), {"boot", true}, {put_at("sbin/tool")});
+    REQUIRE(other);
+    CHECK(other->added.empty());
+  }
+}
+
+TEST_CASE(
+    "layouts: a kernel in which another tool changed the word counts as done, and is a sign") {
+  const std::string other = system_root_boot("hold_initramfs");
+  const auto done = patch_image(load(other), {"boot", true}, {put_at("init")});
+  REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
+  REQUIRE(done->added.size() == 1);
+  CHECK(done->added[0].outcome == Outcome::AlreadyDone);
+  CHECK(done->added[0].details.front().contains("hold_initramfs"));
+  CHECK(kernel_in(done->bytes.view()).contains("hold_initramfs"));
+  const LoadedImage image = load(other);
+  const ImageReading reading = value_of(read_deep(image, {}));
+  const Origin origin = judge_origin(*image.image, reading, {}, {});
+  CHECK(std::ranges::any_of(origin.signs, [](const Sign& one) {
+    return one.kind == SignKind::RamdiskWord && one.text.contains("hold_initramfs");
+  }));
+  CHECK(kernel::other_ramdisk_word(as_view(std::string("\0hold_initramfs\0", 16))) ==
+        "hold_initramfs");
+  for (const char* none : {"skip_initramfs", "rehold_initramfs", "hold_initramfs2", "x_initramfs"})
+    CHECK(kernel::other_ramdisk_word(as_view('\0' + std::string(none) + '\0')).empty());
 }
 
 TEST_CASE("target: each layout's image, with the reason; recovery where boot has no ramdisk") {

@@ -42,6 +42,7 @@ TEST_CASE("recipes: each mistake is told with its line") {
   const std::string bytes = head + "kind = \"kernel-bytes\"\nfind_text = \"abc\"\n";
   CHECK(error(bytes + "replace_text = \"ab\"\n").message.contains("3 bytes and replace 2"));
   CHECK(error(bytes + "replace_text = \"abcd\"\n").message.contains("3 bytes and replace 4"));
+  CHECK(error(bytes + "replace_text = \"abd\"\ncount = \"all\"\n").message.contains("\"any\""));
   const std::string property = head + "kind = \"dt-property\"\nnode = \"/a\"\nproperty = \"b\"\n";
   CHECK(error(property + "text = \"x\"\ncells = [1]\n").message.contains("exactly one"));
   CHECK(error(property + "remove = true\npresent = true\n").message.contains("exactly one"));
