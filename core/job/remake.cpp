@@ -16,8 +16,6 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::uint64_t kMostReport = 64u << 20;
-
 Finding found(FindingCode code, std::string message, std::string where = {}) {
   return {kind_of(code).level, code, std::move(message), std::move(where)};
 }
@@ -93,22 +91,10 @@ class Remaking {
     return false;
   }
 
-  static std::set<std::string> names_below(const fs::path& folder) {
-    std::set<std::string> out;
-    std::error_code error;
-    for (fs::recursive_directory_iterator at(folder, error), end; at != end && !error;
-         at.increment(error)) {
-      std::error_code ignored;
-      if (!at->is_directory(ignored))
-        out.insert(at->path().lexically_relative(folder).generic_string());
-    }
-    return out;
-  }
-
   /// What the kit says that it has, too: what was never of it is another check's matter.
   Status compare_all(const fs::path& again) {
-    std::set<std::string> names = names_below(again);
-    const std::set<std::string> made = names;
+    WEXLO_TRY(const std::set<std::string> made, names_below(again));
+    std::set<std::string> names = made;
     for (const KitFile& one : files_of(kit_.manifest()))
       names.insert(one.file);
     for (const std::string& name : names) {
@@ -136,9 +122,8 @@ class Remaking {
   static Result<SourcePtr> as_made(const fs::path& folder, const std::string& name) {
     WEXLO_TRY(SourcePtr source, open_file(folder / name));
     if (name != kReportFile) return source;
-    WEXLO_TRY(const Blob text, read_all(*source, kMostReport));
-    return open_memory(Blob(to_bytes(as_view(split_report(as_text(text.view())).report))),
-                       source->name());
+    SplitReport ignored;
+    return report_as_made(*source, ignored);
   }
 
   void tell() {

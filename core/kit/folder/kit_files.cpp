@@ -52,29 +52,23 @@ class FilesCheck {
   /// What the kit was not made with.
   Status strangers() {
     if (!seen_.contains(std::string(kKitDigests))) return {};
-    std::error_code error;
-    for (fs::recursive_directory_iterator at(folder_, error), end; at != end && !error;
-         at.increment(error)) {
-      std::error_code ignored;
-      if (at->is_directory(ignored)) continue;
-      const std::string name = at->path().lexically_relative(folder_).generic_string();
+    WEXLO_TRY(const auto names, names_below(folder_));
+    for (const std::string& name : names)
       if (!seen_.contains(name) && name != kFlashLog && name != kRecordFile)
         out_.findings.push_back({Level::Warning, FindingCode::KitFileExtra,
                                  "The kit was not made with this file: no digest covers it.",
                                  name});
-    }
-    if (error) return fail(io_error(error.value(), "cannot read the folder", folder_.string()));
     return {};
   }
 
   /// The record's page is put into the report later.
-  Result<SourcePtr> report_as_made(const SourcePtr& source) {
-    WEXLO_TRY(const Blob text, read_all(*source, kMaxList));
-    SplitReport split = split_report(as_text(text.view()));
+  Result<SourcePtr> without_page(const Source& report) {
+    SplitReport split;
+    WEXLO_TRY(SourcePtr out, report_as_made(report, split));
     if (!split.intact)
       problem(std::string(kReportFile), "The record's page in the report was changed.");
     out_.page = split.last;
-    return open_memory(Blob(to_bytes(split.report)), source->name());
+    return out;
   }
 
   void problem(const std::string& name, std::string message) {
@@ -95,7 +89,7 @@ class FilesCheck {
     if (!checked_.emplace(path.generic_string(), named.sha256).second) return {};
     if (seen_.insert(path.generic_string()).second) ++out_.files;
     auto source = open_file(folder_ / path);
-    if (source && name == kReportFile) source = report_as_made(*source);
+    if (source && name == kReportFile) source = without_page(**source);
     if (!source) {
       problem(name, "The kit's file is gone, or cannot be read.");
       return {};

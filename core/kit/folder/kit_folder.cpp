@@ -16,6 +16,19 @@ bool is_inside(const fs::path& name) {
   return true;
 }
 
+Result<std::set<std::string>> names_below(const fs::path& folder) {
+  std::set<std::string> out;
+  std::error_code error;
+  fs::recursive_directory_iterator at(folder, error);
+  for (; !error && at != fs::recursive_directory_iterator(); at.increment(error)) {
+    std::error_code ignored;
+    if (!at->is_directory(ignored))
+      out.insert(at->path().lexically_relative(folder).generic_string());
+  }
+  if (error) return fail(io_error(error.value(), "cannot read the folder", folder.string()));
+  return out;
+}
+
 Status KitFolder::make(const std::string& name) const {
   std::error_code error;
   fs::create_directories(folder_ / name, error);
@@ -93,26 +106,18 @@ Result<KitFile> KitFolder::stream(const std::string& name, const Giver& giver) {
 }
 
 Status KitFolder::list() const {
-  std::size_t found = 0;
-  std::error_code error;
-  fs::recursive_directory_iterator at(folder_, error);
-  for (; !error && at != fs::recursive_directory_iterator(); at.increment(error)) {
-    std::error_code ignored;
-    if (!at->is_regular_file(ignored)) continue;
-    const std::string name = at->path().lexically_relative(folder_).generic_string();
+  WEXLO_TRY(const auto names, names_below(folder_));
+  for (const std::string& name : names)
     if (!meant_.contains(name))
       return fail({.code = ErrorCode::Unexplained,
                    .message = "a file is in the kit that was not written for it",
-                   .file = at->path().string()});
-    ++found;
-  }
-  if (error) return fail(io_error(error.value(), "cannot read the folder", folder_.string()));
-  if (found != meant_.size())
+                   .file = (folder_ / name).string()});
+  if (names.size() != meant_.size())
     return fail({.code = ErrorCode::Unexplained,
                  .message = "a file of the kit is gone while it was made",
                  .file = folder_.string(),
                  .expected = fmt::format("{} files", meant_.size()),
-                 .found = fmt::format("{} files", found)});
+                 .found = fmt::format("{} files", names.size())});
   std::string text;
   for (const auto& [name, file] : meant_)
     text += fmt::format("{}  {}\n", file.sha256, name);

@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <functional>
 #include <map>
+#include <set>
 
 #include "base/pool.hpp"
 #include "base/source.hpp"
@@ -25,6 +26,9 @@ inline constexpr std::string_view kRecordFile = "record.toml";
 
 /// Whether a name that a document gives stays inside the kit's folder.
 [[nodiscard]] bool is_inside(const std::filesystem::path& name);
+
+/// All files below a folder, of whatever sort, by their names in it. Errors: Io, Permission.
+[[nodiscard]] Result<std::set<std::string>> names_below(const std::filesystem::path& folder);
 
 class KitFolder {
  public:

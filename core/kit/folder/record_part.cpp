@@ -29,6 +29,13 @@ SplitReport split_report(std::string_view html) {
   return out;
 }
 
+Result<SourcePtr> report_as_made(const Source& report, SplitReport& split) {
+  constexpr std::uint64_t kMost = 64u << 20;
+  WEXLO_TRY(const Blob text, read_all(report, kMost));
+  split = split_report(as_text(text.view()));
+  return open_memory(Blob(to_bytes(split.report)), report.name());
+}
+
 std::string with_page(std::string_view html, std::string_view page, const std::string& last) {
   const std::string report = split_report(html).report;
   std::size_t at = report.rfind(kBehind);

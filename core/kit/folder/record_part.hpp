@@ -5,6 +5,8 @@
 #include <string>
 #include <string_view>
 
+#include "base/source.hpp"
+
 namespace wexlo {
 
 struct SplitReport {
@@ -14,6 +16,9 @@ struct SplitReport {
   std::string last;    ///< digest of the entry that it ends with
 };
 [[nodiscard]] SplitReport split_report(std::string_view html);
+
+/// The report of a kit as it was made. @param split  gets what its page is. Errors: those of reading.
+[[nodiscard]] Result<SourcePtr> report_as_made(const Source& report, SplitReport& split);
 
 /// @param html  with or without a page: one that is there is replaced
 /// @param page  HTML, lines  @param last  digest of the record's last entry
