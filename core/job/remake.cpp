@@ -21,10 +21,11 @@ Finding found(FindingCode code, std::string message, std::string where = {}) {
 }
 
 /// What says something of the kit is told as a finding; what says something of this run, or of what
-/// was typed, is an error of it.
-bool speaks_of_kit(const Error& error) {
-  return !is_of_this_run(error.code) && error.code != ErrorCode::NotFound &&
-         error.code != ErrorCode::Permission && error.code != ErrorCode::LinkLost;
+/// was typed, is an error of it. @param own  the error is about a file of the kit
+bool speaks_of_kit(const Error& error, bool own) {
+  if (is_of_this_run(error.code)) return false;
+  return own || (error.code != ErrorCode::NotFound && error.code != ErrorCode::Permission &&
+                 error.code != ErrorCode::LinkLost);
 }
 
 class Remaking {
@@ -81,9 +82,9 @@ class Remaking {
   }
 
   Result<bool> told(const Error& error) {
-    if (!speaks_of_kit(error)) return fail(error);
     const std::string folder = kit_.folder().string() + "/";
     const bool own = error.file.starts_with(folder);
+    if (!speaks_of_kit(error, own)) return fail(error);
     out_.findings.push_back(
         found(FindingCode::RemakeFails,
               fmt::format("The kit could not be made again: {}", describe(error)),

@@ -181,6 +181,16 @@ TEST_CASE("remake: a file that is gone, and one that the lists name and nothing 
   CHECK(gone["offset"].is_null());
   write(dir / "kit/figures/chain.svg", chain);
 
+  // One that the kit is made from: told beside all else that was checked.
+  const std::string recipe = read(dir / "kit/recipes/1-tests.toml");
+  fs::remove(dir / "kit/recipes/1-tests.toml");
+  const Json without = remade(dir, "kit", "ota.zip", {}, 1);
+  CHECK(without["result"]["remade"]["outcome"] == "not-made");
+  CHECK(std::ranges::any_of(without["findings"], [](const Json& one) {
+    return one["code"] == "remake-fails" && one["where"] == "recipes/1-tests.toml";
+  }));
+  write(dir / "kit/recipes/1-tests.toml", recipe);
+
   // Put in with its digest everywhere, so that no list tells of it.
   const std::string extra = "read me first", sum = hex_of(sha256(extra));
   write(dir / "kit/first.txt", extra);
