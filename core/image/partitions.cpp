@@ -55,6 +55,11 @@ std::span<const PartitionRow> partition_rows() {
   return kRows;
 }
 
+std::string_view image_kind_of(std::string_view name) {
+  if (const PartitionRow* row = partition_row(name)) return row->image;
+  return is_vbmeta(name) ? "vbmeta" : "";
+}
+
 const PartitionRow* partition_row(std::string_view name) {
   const auto* at = std::ranges::find(kRows, name, &PartitionRow::name);
   return at == std::end(kRows) ? nullptr : at;

@@ -34,6 +34,10 @@ struct PartitionRow {
 /// nullptr: no row. @param name  without slot suffix
 [[nodiscard]] const PartitionRow* partition_row(std::string_view name);
 
+/// The kind of image that a loader wants in a partition; empty: its maker's matter.
+/// @param name  without slot suffix
+[[nodiscard]] std::string_view image_kind_of(std::string_view name);
+
 /// @param name  without slot suffix
 [[nodiscard]] PartitionClass partition_class(std::string_view name);
 [[nodiscard]] inline bool is_boot_class(std::string_view name) {

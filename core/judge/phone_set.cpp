@@ -53,13 +53,6 @@ std::string claimed_name(const Source& image, std::string_view stem) {
   return boot != names.end() ? *boot : names.front();
 }
 
-/// What the image of a partition has to be for a loader; empty: its maker's matter.
-std::string_view kind_due(std::string_view partition) {
-  const PartitionRow* row = partition_row(partition);
-  if (row != nullptr) return row->image;
-  return partition_class(partition) == PartitionClass::Vbmeta ? "vbmeta" : "";
-}
-
 }  // namespace
 
 std::string partition_of_file(const Source& image, const std::string& path,
@@ -217,7 +210,7 @@ Result<Subject> read_subject(const PhoneSet& set, const PhoneSet::Member& member
     out.trouble = std::move(loaded).error();
     return out;
   }
-  if (const std::string_view due = kind_due(out.partition);
+  if (const std::string_view due = image_kind_of(out.partition);
       !due.empty() && loaded->format->kind != due) {
     out.trouble = {.code = ErrorCode::BadMagic,
                    .message = "it is another kind of image",

@@ -53,14 +53,14 @@ const PartitionFacts* own_image(const Firmware& firmware, const std::string& nam
 
 /// What the image of a partition has to be: what the firmware's own is, else what its name says.
 std::string kind_due(const Firmware& firmware, const std::string& name) {
-  if (is_vbmeta(name)) return "vbmeta";
-  if (!is_boot_class(name)) return "";
+  const std::string usual(image_kind_of(name));
+  if (!is_boot_class(name)) return usual;
   if (const PartitionFacts* own = own_image(firmware, name)) {
     const auto start = own->content->head(kProbeSize);
     const auto found = start ? identify_bytes(*start) : std::nullopt;
     if (found) return std::string(found->format->kind);
   }
-  return std::string(partition_row(name)->image);
+  return usual;
 }
 
 /// Whether the build that an image names is another phone's. A generic kernel's image names its own
