@@ -51,14 +51,12 @@ class Differences {
       add(Cause::KernelPacking, 50, "the kernel's stream has lost the size word behind it");
   }
 
-  [[nodiscard]] static bool has_word(const kernel::Body& body, std::string_view word) {
-    return as_text(body.decoded.view()).find(word) != std::string_view::npos;
-  }
-
   /// The kernel skips boot's ramdisk, and something was put into it.
   void skip_word() {
     const auto now = body_of(one_);
-    if (!now || !has_word(*now, kernel::kSkipWord) || !ramdisk_changed()) return;
+    if (!now || kernel::whole_words(now->decoded.view(), kernel::kSkipWord).empty() ||
+        !ramdisk_changed())
+      return;
     const auto version = one_.image()->layout().version;
     constexpr unsigned kGenericFrom = 3;
     if (version >= kGenericFrom) return;
