@@ -135,11 +135,16 @@ std::optional<Payload> find_payload(View bytes, DecodeLimit limit) {
 
 namespace {
 
+/// What the texts in a kernel say of it, as it runs.
+void look_at_texts(View kernel, Kernel& out) {
+  out.banner = find_banner(kernel);
+  out.ramdisk_word = other_ramdisk_word(kernel);
+}
+
 void look_inside(View bytes, Kernel& out, const DecodeLimit& limit) {
   const auto payload = find_payload(bytes, limit);
   if (!payload) return;
-  out.banner = find_banner(payload->decoded.bytes);
-  out.ramdisk_word = other_ramdisk_word(payload->decoded.bytes);
+  look_at_texts(payload->decoded.bytes, out);
   out.compression = compression_name(payload->kind);
   out.decoded_size = payload->decoded.bytes.size();
   out.config = find_config(payload->decoded.bytes);
@@ -162,8 +167,7 @@ void look_at_zboot(View bytes, Kernel& out, const DecodeLimit& limit) {
   out.architecture = inner.architecture;
   out.page_size = inner.page_size;
   out.decoded_size = decoded->bytes.size();
-  out.banner = find_banner(decoded->bytes);
-  out.ramdisk_word = other_ramdisk_word(decoded->bytes);
+  look_at_texts(decoded->bytes, out);
   out.config = find_config(decoded->bytes);
 }
 
@@ -223,9 +227,7 @@ Kernel read(const Blob& section, const DecodeLimit& limit) {
       out.decoded_size = decoded->bytes.size();
       trees_from = begin + decoded->consumed;
       name_form(decoded->bytes, out);
-      out.banner = find_banner(decoded->bytes);
-      out.ramdisk_word = other_ramdisk_word(decoded->bytes);
-      out.ramdisk_word = other_ramdisk_word(decoded->bytes);
+      look_at_texts(decoded->bytes, out);
       out.config = find_config(decoded->bytes);
     } else {
       out.form = "unknown";
@@ -234,8 +236,7 @@ Kernel read(const Blob& section, const DecodeLimit& limit) {
   } else {
     trees_from += marked_size(section.view()).value_or(0);
     name_form(bytes, out);
-    out.banner = find_banner(bytes);
-    out.ramdisk_word = other_ramdisk_word(bytes);
+    look_at_texts(bytes, out);
     out.config = find_config(bytes);
     if (out.form == "EFI zboot")
       look_at_zboot(bytes, out, limit);

@@ -72,8 +72,8 @@ inline constexpr std::size_t kUImageHeader = 64, kSizedHeader = 20;
 inline constexpr std::string_view kSkipWord = "skip_initramfs", kKeepWord = "wexlo_ramdisks";
 /// Places of a word that stands alone: neither letters, digits nor `_` on its sides.
 [[nodiscard]] std::vector<std::size_t> whole_words(View bytes, std::string_view word);
-/// A word of the same length that took the place of the one for skipping: `…_initramfs` alone,
-/// where another hand was. Empty: there is none.
+/// A word of the same length that another tool put in the place of kSkipWord: it stands alone and
+/// ends in `_initramfs`. Empty: there is none.
 [[nodiscard]] std::string other_ramdisk_word(View kernel);
 /// Whether a kernel knows either word. @param section  may be null or empty: false
 [[nodiscard]] bool may_skip_ramdisk(const Section* section, const DecodeLimit& limit = {});
