@@ -25,8 +25,7 @@ bool is_text(std::string_view name) {
 }
 
 /// The first byte that differs, and how many do.
-Status count(const Source& a, const Source& b, FileDifference& out, bool& differs,
-             const Context& context) {
+Status count(const Source& a, const Source& b, FileDifference& out, const Context& context) {
   const std::uint64_t common = std::min(out.size_a, out.size_b);
   for (std::uint64_t at = 0; at < common; at += kPiece) {
     WEXLO_CHECK(check_stop(context));
@@ -36,19 +35,16 @@ Status count(const Source& a, const Source& b, FileDifference& out, bool& differ
     if (equal(left, right)) continue;
     for (std::size_t i = 0; i < left.size(); ++i) {
       if (left[i] == right[i]) continue;
-      if (!differs) out.offset = at + i;
-      differs = true;
+      if (out.differing == 0) out.offset = at + i;
       ++out.differing;
     }
   }
   if (out.size_a == out.size_b) return {};
-  if (!differs) out.offset = common;
-  differs = true;
+  if (out.differing == 0) out.offset = common;
   out.differing += std::max(out.size_a, out.size_b) - common;
   return {};
 }
 
-/// What errors say of this run goes on as one; that a file does not read names no part.
 Status text_part(const Source& a, const Source& b, std::string_view name, FileDifference& out) {
   WEXLO_TRY(const Blob left, read_all(a, kMostText));
   WEXLO_TRY(const Blob right, read_all(b, kMostText));
@@ -58,6 +54,7 @@ Status text_part(const Source& a, const Source& b, std::string_view name, FileDi
   return {};
 }
 
+/// That an image, or a tar below, does not read names no part: only errors of this run go on.
 Status image_part(const Source& a, const Source& b, FileDifference& out, const Context& context) {
   if (std::max(out.size_a, out.size_b) > kMostImage) return {};
   const auto right = load_image(b);
@@ -99,9 +96,8 @@ Result<std::optional<FileDifference>> file_difference(const SourcePtr& a, const 
                                                       std::string_view name,
                                                       const Context& context) {
   FileDifference out{.size_a = a->size(), .size_b = b->size(), .part = {}, .a = {}, .b = {}};
-  bool differs = false;
-  WEXLO_CHECK(count(*a, *b, out, differs, context));
-  if (!differs) return std::nullopt;
+  WEXLO_CHECK(count(*a, *b, out, context));
+  if (out.differing == 0) return std::nullopt;
   if (is_text(name) && std::max(out.size_a, out.size_b) <= kMostText) {
     WEXLO_CHECK(text_part(*a, *b, name, out));
     return out;

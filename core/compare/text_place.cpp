@@ -91,7 +91,7 @@ std::string heading_of(std::string_view text) {
   const std::size_t begin = text.find('>', tag);
   if (begin == text.npos) return {};
   const std::size_t end = std::min(text.find('<', begin), text.size());
-  return fmt::format("below \"{}\"", printable(text.substr(begin + 1, end - begin - 1)));
+  return fmt::format("below \"{}\"", text.substr(begin + 1, end - begin - 1));
 }
 
 }  // namespace
