@@ -38,28 +38,6 @@ bool is_of_tree(const dt::DtBlob& tree, const std::string& wanted) {
   return wanted.empty() || has(tree.facts.model) || std::ranges::any_of(tree.facts.compatible, has);
 }
 
-/// Gives each tree that is asked for to `change`; one that finds its place counts.
-template <class Change>
-Result<Outcome> each_tree(Work& work, const std::string& wanted, bool removes, Change change) {
-  bool found = false, changed = false;
-  for (const TreePlace& place : tree_places(work.image, decode_limit(work.context))) {
-    const auto trees = dt::blobs(place.bytes);
-    std::map<std::size_t, Blob> fresh;
-    for (std::size_t i = 0; i < trees.size(); ++i) {
-      if (!is_of_tree(trees[i], wanted) || !dt::is_editable(trees[i].fdt.view())) continue;
-      WEXLO_TRY(const dt::TreeEdit edited, change(place.section, i, trees[i].fdt));
-      found |= edited.found;
-      changed |= edited.changed;
-      if (edited.changed) fresh[i] = edited.fdt;
-    }
-    if (!fresh.empty()) WEXLO_CHECK(put_trees(work, place, fresh));
-  }
-  return changed   ? Outcome::Applied
-         : found   ? Outcome::AlreadyDone
-         : removes ? work.absent()
-                   : Outcome::NoMatch;
-}
-
 std::string value_text(const std::map<std::string, Bytes>& tree, const std::string& key) {
   const auto at = tree.find(key);
   if (at == tree.end()) return "(none)";
@@ -112,6 +90,50 @@ Status put_trees(Work& work, const TreePlace& place, const std::map<std::size_t,
   return work.image.replace(place.section, Blob(std::move(section)));
 }
 
+Result<Outcome> each_tree(Work& work, const std::string& wanted, bool removes,
+                          const ChangeTree& change) {
+  bool found = false, changed = false;
+  for (const TreePlace& place : tree_places(work.image, decode_limit(work.context))) {
+    const auto trees = dt::blobs(place.bytes);
+    std::map<std::size_t, Blob> fresh;
+    for (std::size_t i = 0; i < trees.size(); ++i) {
+      if (!is_of_tree(trees[i], wanted) || !dt::is_editable(trees[i].fdt.view())) continue;
+      WEXLO_TRY(const dt::TreeEdit edited, change({place.section, i}, trees[i].fdt));
+      found |= edited.found;
+      changed |= edited.changed;
+      if (edited.changed) fresh[i] = edited.fdt;
+    }
+    if (!fresh.empty()) WEXLO_CHECK(put_trees(work, place, fresh));
+  }
+  return changed   ? Outcome::Applied
+         : found   ? Outcome::AlreadyDone
+         : removes ? work.absent()
+                   : Outcome::NoMatch;
+}
+
+Result<dt::TreeEdit> set_tree_property(Work& work, const TreeAt& at, const Blob& tree,
+                                       const std::string& node, const std::string& property,
+                                       const std::optional<Bytes>& value) {
+  WEXLO_TRY(dt::TreeEdit done, dt::set_property(tree.view(), node, property, value));
+  if (!done.changed) return done;
+  const std::string key = node + ":" + property;
+  const std::string where = fmt::format("{} device tree {} {}", at.first, at.second, key);
+  const std::string before = value_text(dt::flattened(tree.view()), key);
+  const std::string after = value_text(dt::flattened(done.fdt.view()), key);
+  work.intent.trees[at][key] = "set by a recipe";
+  work.detail(fmt::format("{}: {} -> {}", where, before, after));
+  work.tell(where, before, after);
+  return done;
+}
+
+Status put_cmdline(Work& work, const std::string& before, const std::string& after) {
+  WEXLO_CHECK(boot::set_cmdline(work.image, after));
+  for (const char* field : {"cmdline", "extra_cmdline"})
+    work.intent.fields[field] = "command line edited by a recipe";
+  work.detail(fmt::format("command line: {} -> {}", before, after));
+  return {};
+}
+
 Result<Outcome> apply(Work& work, const CmdlineEdit& edit) {
   const std::string before = boot::cmdline(work.image);
   std::string after = before;
@@ -134,10 +156,7 @@ Result<Outcome> apply(Work& work, const CmdlineEdit& edit) {
   }
   if (!found) return work.absent();
   if (after == before) return Outcome::AlreadyDone;
-  WEXLO_CHECK(boot::set_cmdline(work.image, after));
-  for (const char* field : {"cmdline", "extra_cmdline"})
-    work.intent.fields[field] = "command line edited by a recipe";
-  work.detail(fmt::format("command line: {} -> {}", before, after));
+  WEXLO_CHECK(put_cmdline(work, before, after));
   // Told by the word, so that two recipes only meet where they mean the same one.
   const auto was = words::split(before), is = words::split(after);
   for (const std::string& word : was)
@@ -214,6 +233,21 @@ Result<Outcome> apply(Work& work, const HeaderEdit& edit) {
   return changed ? Outcome::Applied : Outcome::AlreadyDone;
 }
 
+Result<Outcome> put_in_kernel(Work& work, const kernel::Body& body,
+                              const std::vector<std::size_t>& places, const KernelBytesEdit& edit) {
+  Bytes fresh = to_bytes(body.decoded.view());
+  for (const std::size_t at : places) {
+    std::ranges::copy(edit.replace, fresh.begin() + static_cast<std::ptrdiff_t>(at));
+    work.intent.kernel.push_back({at, edit.replace.size(), "bytes replaced by a recipe"});
+    work.detail(fmt::format("kernel at 0x{:x} (unpacked): {}", at, edit.shown));
+    work.tell(fmt::format("kernel 0x{:x}", at), hex(edit.find), hex(edit.replace));
+  }
+  const Blob& section = work.image.section("kernel")->bytes;
+  WEXLO_TRY(Bytes packed, kernel::with_body(section, body, Blob(std::move(fresh)), work.context));
+  WEXLO_CHECK(work.image.replace("kernel", Blob(std::move(packed))));
+  return Outcome::Applied;
+}
+
 Result<Outcome> replace_kernel_bytes(Work& work, const KernelBytesEdit& edit) {
   const Section* section = work.image.section("kernel");
   if (section == nullptr || section->bytes.empty()) return Outcome::NoMatch;
@@ -231,17 +265,7 @@ Result<Outcome> replace_kernel_bytes(Work& work, const KernelBytesEdit& edit) {
                  .expected = fmt::format("{}", *edit.count),
                  .found = fmt::format("{}", places.size()),
                  .hint = "A longer pattern is exact: take bytes around the ones to change."});
-  Bytes fresh = to_bytes(body.decoded.view());
-  for (const std::size_t at : places) {
-    std::ranges::copy(edit.replace, fresh.begin() + static_cast<std::ptrdiff_t>(at));
-    work.intent.kernel.push_back({at, edit.replace.size(), "bytes replaced by a recipe"});
-    work.detail(fmt::format("kernel at 0x{:x} (unpacked): {}", at, edit.shown));
-    work.tell(fmt::format("kernel 0x{:x}", at), hex(edit.find), hex(edit.replace));
-  }
-  WEXLO_TRY(Bytes packed,
-            kernel::with_body(section->bytes, body, Blob(std::move(fresh)), work.context));
-  WEXLO_CHECK(work.image.replace("kernel", Blob(std::move(packed))));
-  return Outcome::Applied;
+  return put_in_kernel(work, body, places, edit);
 }
 
 Result<Outcome> apply(Work& work, const KernelBytesEdit& edit) {
@@ -249,18 +273,10 @@ Result<Outcome> apply(Work& work, const KernelBytesEdit& edit) {
 }
 
 Result<Outcome> apply(Work& work, const TreePropertyEdit& edit) {
-  const auto one = [&](const std::string& section, std::size_t index,
-                       const Blob& tree) -> Result<dt::TreeEdit> {
-    WEXLO_TRY(const auto done, dt::set_property(tree.view(), edit.node, edit.property, edit.value));
-    if (!done.changed) return done;
-    const std::string key = edit.node + ":" + edit.property;
-    const std::string where = fmt::format("{} device tree {} {}", section, index, key);
-    const std::string before = value_text(dt::flattened(tree.view()), key);
-    const std::string after = value_text(dt::flattened(done.fdt.view()), key);
-    work.intent.trees[{section, index}][key] = "set by a recipe";
-    work.detail(fmt::format("{}: {} -> {}", where, before, after));
-    work.tell(where, before, after);
-    if (edit.property == "bootargs" && edit.value)
+  const auto one = [&](const TreeAt& at, const Blob& tree) -> Result<dt::TreeEdit> {
+    WEXLO_TRY(dt::TreeEdit done,
+              set_tree_property(work, at, tree, edit.node, edit.property, edit.value));
+    if (done.changed && edit.property == "bootargs" && edit.value)
       for (const std::string& word : words::split(until_nul(*edit.value)))
         if (const auto cut = word.find('='); cut != word.npos)
           judge_word(work, word.substr(0, cut), word.substr(cut + 1));
@@ -270,13 +286,12 @@ Result<Outcome> apply(Work& work, const TreePropertyEdit& edit) {
 }
 
 Result<Outcome> apply(Work& work, const TreeNodeEdit& edit) {
-  const auto one = [&](const std::string& section, std::size_t index,
-                       const Blob& tree) -> Result<dt::TreeEdit> {
+  const auto one = [&](const TreeAt& at, const Blob& tree) -> Result<dt::TreeEdit> {
     WEXLO_TRY(const auto done, edit.remove ? dt::remove_node(tree.view(), edit.node)
                                            : dt::add_node(tree.view(), edit.node));
     if (!done.changed) return done;
-    const std::string where = fmt::format("{} device tree {} {}", section, index, edit.node);
-    auto& meant = work.intent.trees[{section, index}];
+    const std::string where = fmt::format("{} device tree {} {}", at.first, at.second, edit.node);
+    auto& meant = work.intent.trees[at];
     meant[edit.node] = edit.remove ? "node removed by a recipe" : "node added by a recipe";
     if (edit.remove)
       for (const auto& [key, value] : dt::flattened(tree.view()))

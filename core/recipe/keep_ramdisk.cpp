@@ -44,59 +44,32 @@ Result<Outcome> in_kernel(Work& work, bool needed) {
     work.detail(fmt::format("the kernel has \"{}\" in its place: another tool did so", other));
     return Outcome::AlreadyDone;
   }
-  Bytes fresh = to_bytes(bytes);
-  for (const std::size_t at : places) {
-    std::ranges::copy(as_view(kKeepWord), fresh.begin() + static_cast<std::ptrdiff_t>(at));
-    work.intent.kernel.push_back({at, kKeepWord.size(), "bytes replaced by a recipe"});
-    work.detail(fmt::format("kernel at 0x{:x} (unpacked)", at));
-    work.tell(fmt::format("kernel 0x{:x}", at), std::string(kSkipWord), std::string(kKeepWord));
-  }
-  WEXLO_TRY(Bytes packed,
-            kernel::with_body(section->bytes, *body, Blob(std::move(fresh)), work.context));
-  WEXLO_CHECK(work.image.replace("kernel", Blob(std::move(packed))));
-  return Outcome::Applied;
+  return put_in_kernel(work, *body, places,
+                       {.find = to_bytes(kSkipWord),
+                        .replace = to_bytes(kKeepWord),
+                        .count = std::nullopt,
+                        .shown = fmt::format("\"{}\" by \"{}\"", kSkipWord, kKeepWord)});
 }
 
 Result<Outcome> in_cmdline(Work& work) {
   const std::string before = boot::cmdline(work.image);
   const auto after = replaced(before);
   if (!after) return Outcome::NoMatch;
-  WEXLO_CHECK(boot::set_cmdline(work.image, *after));
-  for (const char* field : {"cmdline", "extra_cmdline"})
-    work.intent.fields[field] = "command line edited by a recipe";
-  work.detail(fmt::format("command line: {} -> {}", before, *after));
+  WEXLO_CHECK(put_cmdline(work, before, *after));
   work.tell(fmt::format("cmdline {}", kSkipWord), std::string(kSkipWord), std::string(kKeepWord));
   return Outcome::Applied;
 }
 
 Result<Outcome> in_trees(Work& work) {
-  constexpr const char* kNode = "/chosen";
-  constexpr const char* kProperty = "bootargs";
-  const std::string key = fmt::format("{}:{}", kNode, kProperty);
-  bool changed = false;
-  for (const TreePlace& place : tree_places(work.image, decode_limit(work.context))) {
-    const auto trees = dt::blobs(place.bytes);
-    std::map<std::size_t, Blob> fresh;
-    for (std::size_t i = 0; i < trees.size(); ++i) {
-      const View tree = trees[i].fdt.view();
-      if (!dt::is_editable(tree)) continue;
-      const auto properties = dt::flattened(tree);
-      const auto at = properties.find(key);
-      const auto after = at == properties.end() ? std::nullopt : replaced(as_text(at->second));
-      if (!after) continue;
-      WEXLO_TRY(const dt::TreeEdit done,
-                dt::set_property(tree, kNode, kProperty, to_bytes(*after)));
-      fresh[i] = done.fdt;
-      const std::string where = fmt::format("{} device tree {} {}", place.section, i, key);
-      work.intent.trees[{place.section, i}][key] = "set by a recipe";
-      work.detail(fmt::format("{}: {} -> {}", where, kSkipWord, kKeepWord));
-      work.tell(where, std::string(kSkipWord), std::string(kKeepWord));
-    }
-    if (fresh.empty()) continue;
-    changed = true;
-    WEXLO_CHECK(put_trees(work, place, fresh));
-  }
-  return changed ? Outcome::Applied : Outcome::NoMatch;
+  const auto one = [&](const TreeAt& at, const Blob& tree) -> Result<dt::TreeEdit> {
+    const auto properties = dt::flattened(tree.view());
+    const auto arguments = properties.find("/chosen:bootargs");
+    const auto after =
+        arguments == properties.end() ? std::nullopt : replaced(as_text(arguments->second));
+    if (!after) return dt::TreeEdit{};
+    return set_tree_property(work, at, tree, "/chosen", "bootargs", to_bytes(*after));
+  };
+  return each_tree(work, {}, false, one);
 }
 
 }  // namespace

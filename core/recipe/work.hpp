@@ -2,7 +2,10 @@
 /// One image while it is edited: shared by the files that perform edits. Everything that changes
 /// goes through here, so that what was meant is written down as it is done.
 
+#include <functional>
+
 #include "image/fragments.hpp"
+#include "image/kernel.hpp"
 #include "ramdisk/layout.hpp"
 #include "recipe/patched.hpp"
 
@@ -117,6 +120,28 @@ class Work {
 [[nodiscard]] Result<Outcome> apply(Work& work, const TreeNodeEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const PartEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const VbmetaFlagsEdit& edit);
+
+/// A device tree of an image: its section, and its number there.
+using TreeAt = std::pair<std::string, std::size_t>;
+using ChangeTree = std::function<Result<dt::TreeEdit>(const TreeAt& at, const Blob& tree)>;
+/// Gives each tree to `change`; one that finds its place counts.
+/// @param wanted   what model or compatible holds; empty: all trees
+/// @param removes  not to find it is to have it done
+[[nodiscard]] Result<Outcome> each_tree(Work& work, const std::string& wanted, bool removes,
+                                        const ChangeTree& change);
+
+// What the current edit changes, written down as it is done.
+/// @param value  nullopt: the property is removed. Errors: those of dt::set_property.
+[[nodiscard]] Result<dt::TreeEdit> set_tree_property(Work& work, const TreeAt& at, const Blob& tree,
+                                                     const std::string& node,
+                                                     const std::string& property,
+                                                     const std::optional<Bytes>& value);
+/// Another command line; its words are told by the caller. Errors: DoesNotFit.
+[[nodiscard]] Status put_cmdline(Work& work, const std::string& before, const std::string& after);
+/// The edit's bytes, at these places of the kernel as it runs. Errors: those of kernel::with_body.
+[[nodiscard]] Result<Outcome> put_in_kernel(Work& work, const kernel::Body& body,
+                                            const std::vector<std::size_t>& places,
+                                            const KernelBytesEdit& edit);
 
 /// Changes the word that has a kernel pass the image's ramdisk over, wherever it stands as a whole
 /// word: see keep_ramdisk.cpp. NoMatch: it stands nowhere.

@@ -17,7 +17,8 @@ struct SplitReport {
 };
 [[nodiscard]] SplitReport split_report(std::string_view html);
 
-/// The report of a kit as it was made. @param split  gets what its page is. Errors: those of reading.
+/// The report of a kit as it was made. @param split  gets what its page is. Errors: those of
+/// reading.
 [[nodiscard]] Result<SourcePtr> report_as_made(const Source& report, SplitReport& split);
 
 /// @param html  with or without a page: one that is there is replaced
