@@ -18,28 +18,10 @@ void add_recipe_options(Command& command, RecipeOptions& options, Need need) {
               need)
       .gathers()
       .option("--set", "NAME=VALUE", options.settings,
-              "A value for a recipe's parameter; arch= is the phone's processor")
+              "A value for a recipe's parameter, or what no image tells of the phone: arch=, kmi=, "
+              "sdk=")
       .flag("--onto-foreign", options.onto_foreign, "Patch on top of another tool's patch");
 }
-
-namespace {
-
-/// Other names that processors go by.
-std::string meant_processor(const std::string& word) {
-  struct Alias {
-    std::string_view word, processor;
-  };
-  constexpr Alias kAliases[] = {
-      {"aarch64", "arm64"}, {"arm64-v8a", "arm64"}, {"armv8", "arm64"},   {"armeabi-v7a", "arm"},
-      {"armv7", "arm"},     {"arm32", "arm"},       {"amd64", "x86_64"},  {"x86-64", "x86_64"},
-      {"i386", "x86"},      {"i686", "x86"},        {"riscv", "riscv64"},
-  };
-  for (const Alias& one : kAliases)
-    if (one.word == word) return fmt::format("Did you mean {}?", one.processor);
-  return {};
-}
-
-}  // namespace
 
 Result<Settings> settings_of(const std::vector<std::string>& given) {
   Settings settings;
@@ -52,14 +34,7 @@ Result<Settings> settings_of(const std::vector<std::string>& given) {
                    .hint = "For example --set arch=arm64"});
     settings[setting.substr(0, equals)] = setting.substr(equals + 1);
   }
-  static const std::vector<std::string> kProcessors{"arm64", "arm", "x86_64", "x86", "riscv64"};
-  const auto arch = settings.find("arch");
-  if (arch != settings.end() && std::ranges::find(kProcessors, arch->second) == kProcessors.end())
-    return fail({.code = ErrorCode::Usage,
-                 .message = "--set arch= needs the phone's processor",
-                 .expected = fmt::format("{}", fmt::join(kProcessors, ", ")),
-                 .found = arch->second,
-                 .hint = meant_processor(arch->second)});
+  WEXLO_CHECK(told_of_phone(settings));
   return settings;
 }
 
@@ -91,9 +66,9 @@ std::string sheet_file(const std::string& given, const UserSettings& settings) {
 }
 
 Result<std::vector<Recipe>> load(const RecipeOptions& options, const UserSettings& settings_of_user,
-                                 std::string& architecture) {
+                                 Values& told) {
   WEXLO_TRY(const Settings settings, settings_of(options.settings));
-  if (const auto at = settings.find("arch"); at != settings.end()) architecture = at->second;
+  WEXLO_TRY(told, told_of_phone(settings));
   return load_recipes(recipe_files(options.recipes, settings_of_user), settings);
 }
 

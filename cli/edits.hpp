@@ -16,13 +16,11 @@ struct RecipeOptions {
   bool onto_foreign = false;
 };
 void add_recipe_options(Command& command, RecipeOptions& options, Need need = Need::Required);
-/// Errors: Usage (a setting that is not NAME=VALUE).
+/// Errors: Usage (a setting that is not NAME=VALUE, or of another form than it has to be).
 [[nodiscard]] Result<Settings> settings_of(const std::vector<std::string>& given);
-/// @param architecture  set where the user told it. Errors: Usage (a setting that is not
-/// NAME=VALUE), and those of load_recipes.
+/// @param told  gets what was told of the phone. Errors: those of settings_of and load_recipes.
 [[nodiscard]] Result<std::vector<Recipe>> load(const RecipeOptions& options,
-                                               const UserSettings& settings,
-                                               std::string& architecture);
+                                               const UserSettings& settings, Values& told);
 /// `@NAME` of the user's own folder of recipes becomes that file; others stay as they are.
 [[nodiscard]] std::vector<std::string> recipe_files(const std::vector<std::string>& given,
                                                     const UserSettings& settings);

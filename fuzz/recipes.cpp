@@ -17,11 +17,11 @@ namespace {
 /// A recipe's files, without the machine's: none is there but one.
 class OneFile final : public FileStore {
  public:
-  Result<Blob> read(const std::string&, const std::string& from) const override {
-    if (from == "new") return test::blob("new");
+  Result<Blob> read(const FileRef& file) const override {
+    if (file.from == "new") return test::blob("new");
     return fail({.code = ErrorCode::NotFound, .message = "none"});
   }
-  Result<std::vector<NamedFile>> tree(const std::string&, const std::string&) const override {
+  Result<std::vector<NamedFile>> tree(const FileRef&) const override {
     return std::vector<NamedFile>{{"a", test::blob("a")}, {"b/c", test::blob("c")}};
   }
 };

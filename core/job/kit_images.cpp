@@ -9,6 +9,7 @@
 #include "kit/facts/edit_places.hpp"
 #include "kit/folder/kit_layout.hpp"
 #include "kit/verdict/patch_notes.hpp"
+#include "recipe/conditions.hpp"
 
 namespace wexlo {
 namespace {
@@ -28,39 +29,49 @@ KitImage held(std::string partition, Made made, bool written, Patched patched) {
   return out;
 }
 
-/// What the phone is: told by the user, the target's programs, the kernel, the build.
-Result<PhoneFacts> find_phone(const ImagesInput& input, const Context& context) {
-  WEXLO_TRY(const LoadedImage* const target, input.stock.get(input.target.partition, context));
-  WEXLO_TRY(PhoneFacts out, phone_facts(*target, context));
-  if (!input.options.architecture.empty()) out.architecture = input.options.architecture;
-  const std::string& sdk = input.stock.firmware().build.sdk_level;
-  if (!sdk.empty()) out.sdk = static_cast<std::uint32_t>(std::atoi(sdk.c_str()));
-  if (!out.architecture.empty() || !out.kernel_architecture.empty()) return out;
-  for (const std::string_view kernel : kernel_partitions()) {
-    WEXLO_TRY(const LoadedImage* const image, input.stock.get(std::string(kernel), context));
-    if (image == nullptr) continue;
-    WEXLO_TRY(const PhoneFacts facts, phone_facts(*image, context));
-    out.kernel_architecture = facts.kernel_architecture;
-    return out;
-  }
-  return out;
-}
-
-/// What a recipe acts on: the image that was given, else the firmware's.
-Result<LoadedImage> base_of(const ImagesInput& input, const std::string& partition,
-                            const Context& context) {
+/// What a recipe acts on: the image that was given, else the firmware's; nullopt: there is neither.
+Result<std::optional<LoadedImage>> base_of(const ImagesInput& input, const std::string& partition,
+                                           const Context& context) {
   const auto at = std::ranges::find(input.given, partition, &Given::partition);
   if (at != input.given.end()) {
     WEXLO_TRY(const Blob bytes, read_all(*at->source, kMaxImage));
     return load_image(bytes, at->file);
   }
   WEXLO_TRY(const LoadedImage* const own, input.stock.get(partition, context));
+  if (own == nullptr) return std::nullopt;
   return *own;
 }
 
-}  // namespace
-
-namespace {
+/// What the phone is: told by the user, the target's programs, the build, the kernel.
+Result<PhoneFacts> find_phone(const ImagesInput& input, const Context& context) {
+  WEXLO_TRY(const LoadedImage* const target, input.stock.get(input.target.partition, context));
+  const BuildFacts& build = input.stock.firmware().build;
+  PhoneFacts out;
+  out.take(input.options.told);
+  PhoneFacts package{.patch_level = build.patch_level, .build = build.fingerprint};
+  if (!build.sdk_level.empty())
+    package.sdk = static_cast<std::uint32_t>(std::atoi(build.sdk_level.c_str()));
+  out.complete(package);
+  WEXLO_TRY(const PhoneFacts of_target, phone_facts(*target, context));
+  out.complete(of_target);
+  const bool kernel = ask_for_kernel(input.recipes);
+  const auto enough = [&] {
+    return !out.processor().empty() && (!kernel || !out.kernel_release.empty());
+  };
+  std::vector<std::string_view> places = kernel_partitions();
+  // Their modules tell what the kernel is called, where none of these has it.
+  if (kernel) places.insert(places.end(), {"vendor_boot", "vendor_kernel_boot"});
+  for (const std::string_view one : places) {
+    if (enough()) break;
+    WEXLO_TRY(const auto image, base_of(input, std::string(one), context));
+    if (!image) continue;
+    WEXLO_TRY(const PhoneFacts facts, phone_facts(*image, context));
+    out.complete({.kernel_architecture = facts.kernel_architecture,
+                  .kernel_release = facts.kernel_release,
+                  .kmi = facts.kmi});
+  }
+  return out;
+}
 
 /// One image on its way through the recipes.
 struct Patching {
@@ -75,7 +86,8 @@ Result<std::vector<Patching>> ready_all(const ImagesInput& input, EditPlaces& pl
   std::vector<Patching> all;
   for (const std::string& name : places.partitions) {
     WEXLO_CHECK(check_stop(context));
-    WEXLO_TRY(LoadedImage image, base_of(input, name, context));
+    WEXLO_TRY(auto base, base_of(input, name, context));
+    LoadedImage& image = *base;  // it is one of the places that were found
     PatchRole role{.partition = name,
                    .target = name == input.target.partition,
                    .homes = places.homes[name],

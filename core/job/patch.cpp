@@ -5,15 +5,20 @@
 
 #include <algorithm>
 
+#include "recipe/conditions.hpp"
+
 namespace wexlo {
 namespace {
 
+bool asks_for_the_phone(const Conditions& one) {
+  return one.sdk_at_least || one.sdk_at_most || asks_for_kernel(one);
+}
+
 bool asks_for_the_phone(const std::vector<Recipe>& recipes) {
   return std::ranges::any_of(recipes, [](const Recipe& recipe) {
-    const Conditions& needs = recipe.needs;
-    return needs.sdk_at_least || needs.sdk_at_most ||
+    return asks_for_the_phone(recipe.needs) ||
            std::ranges::any_of(recipe.edits, [](const Edit& edit) {
-             return edit.when.sdk_at_least || edit.when.sdk_at_most ||
+             return asks_for_the_phone(edit.when) || !edit.open.empty() ||
                     (edit.file() != nullptr && !edit.file()->bound);
            });
   });
@@ -33,18 +38,13 @@ Result<PatchRole> ready_to_patch(const LoadedImage& image, PatchRole role,
                  .hint = "Start from the stock image. --onto-foreign patches on top of it: then "
                          "the way back leads to this image, not to stock."});
   role.foreign = origin.foreign;
-  if (!options.architecture.empty()) role.phone.architecture = options.architecture;
+  role.phone.take(options.told);
   if (asks_for_the_phone(recipes)) {
     WEXLO_TRY(const PhoneFacts facts, phone_facts(image, context));
-    if (role.phone.architecture.empty()) role.phone.architecture = facts.architecture;
-    if (role.phone.kernel_architecture.empty())
-      role.phone.kernel_architecture = facts.kernel_architecture;
-    if (!role.phone.sdk) role.phone.sdk = facts.sdk;
+    role.phone.complete(facts);
   }
-  const std::string& architecture =
-      role.phone.architecture.empty() ? role.phone.kernel_architecture : role.phone.architecture;
   // An image that Wexlo does not patch is refused by the patcher, with the reason.
-  WEXLO_CHECK(bind_recipes(recipes, architecture, [&](const Edit& edit) {
+  WEXLO_CHECK(bind_recipes(recipes, role.phone, [&](const Edit& edit) {
     return !image.image || concerns(*image.image, role, edit);
   }));
   return role;

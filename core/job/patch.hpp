@@ -9,8 +9,8 @@
 namespace wexlo {
 
 struct PatchOptions {
-  std::string architecture{};  ///< told by the user; empty: read from the image
-  bool onto_foreign = false;   ///< patch on top of another tool's patch
+  Values told{};              ///< of the phone, by a person; what is not there is read from images
+  bool onto_foreign = false;  ///< patch on top of another tool's patch
 };
 
 /// What is needed before the recipes act: refuses another tool's patch unless it is allowed, finds

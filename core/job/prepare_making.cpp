@@ -17,7 +17,7 @@ KitPackage package_of(const PrepareInputs& in, const PrepareOptions& options) {
 KitSettings settings_of(const PrepareOptions& options) {
   return {.slots = options.slots,
           .wipe = options.wipe,
-          .architecture = options.patch.architecture,
+          .told = options.patch.told,
           .accepted = options.accept,
           .technician = options.technician};
 }

@@ -49,9 +49,7 @@ Status take_kit(const PrepareWish& wish, PrepareOptions& out, std::vector<Findin
   }
   WEXLO_TRY(out.recipes, kit.recipes(wish.settings));
   out.older.chain = manifest.chain;
-  const auto arch = wish.settings.find("arch");
-  out.patch.architecture =
-      arch == wish.settings.end() ? manifest.settings.architecture : arch->second;
+  out.patch.told.insert(manifest.settings.told.begin(), manifest.settings.told.end());
   out.wipe |= manifest.settings.wipe;
   if (!out.slots) out.slots = manifest.settings.slots;
   const bool gave = std::ranges::any_of(
@@ -86,12 +84,11 @@ Result<PrepareOptions> options_of(const PrepareWish& wish, std::vector<Finding>&
     WEXLO_TRY(out.sheet, read_sheet(wish.sheet));
   }
   out.slots = wish.slots;
+  WEXLO_TRY(out.patch.told, told_of_phone(wish.settings));
   if (!wish.like.empty()) {
     WEXLO_CHECK(take_kit(wish, out, findings));
   } else if (!wish.stock) {
     WEXLO_TRY(out.recipes, load_recipes(wish.recipes, wish.settings));
-    if (const auto at = wish.settings.find("arch"); at != wish.settings.end())
-      out.patch.architecture = at->second;
   }
   WEXLO_TRY(out.signer, find_signer(wish.key, wish.signer, context, findings));
   return out;

@@ -8,7 +8,7 @@ namespace wexlo {
 struct PrepareWish {
   std::string firmware;              ///< path or address
   std::vector<std::string> recipes;  ///< paths, or @name
-  Settings settings;                 ///< of their parameters; `arch` is the phone's processor
+  Settings settings;                 ///< of their parameters, and what tells of the phone
   std::string like;                  ///< folder of an older kit; empty: none
   std::string sheet;                 ///< path; empty: none
   std::optional<Slots> slots;        ///< nullopt: as the sheet has it

@@ -45,7 +45,7 @@ class KitOptions {
     const KitSettings& settings = manifest_.settings;
     out_.slots = settings.slots;
     out_.wipe = settings.wipe;
-    out_.patch = {.architecture = settings.architecture, .onto_foreign = made.onto_foreign};
+    out_.patch = {.told = settings.told, .onto_foreign = made.onto_foreign};
     out_.accept = settings.accepted;
     out_.technician = settings.technician;
     out_.rehearse = made.rehearsed;

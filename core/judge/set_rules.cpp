@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "image/boot.hpp"
+#include "image/kernel_release.hpp"
 #include "image/words.hpp"
 #include "judge/joined.hpp"
 #include "judge/starts.hpp"
@@ -277,8 +278,9 @@ class SetRules {
       for (const RamdiskSegment& segment : ramdisk->segments)
         for (const newc::Entry& entry : segment.archive.entries) {
           if (!entry.name().ends_with(".ko")) continue;
-          const std::string magic = vermagic(as_text(entry.data().view()));
-          if (!magic.empty() && generation(magic) != generation(release) && others++ == 0)
+          const std::string magic = kernel::module_release(entry.data().view());
+          if (!magic.empty() &&
+              kernel::module_interface(magic) != kernel::module_interface(release) && others++ == 0)
             first = fmt::format("{} is for {}", entry.name(), magic);
         }
     if (others != 0)
@@ -286,28 +288,6 @@ class SetRules {
           FindingCode::KernelModules, "",
           fmt::format("{} modules are for another kernel than {}: {}.", others, release, first),
           boot->untouched);
-  }
-
-  static std::string vermagic(std::string_view module) {
-    constexpr std::string_view kKey = "vermagic=";
-    const std::size_t at = module.find(kKey);
-    if (at == std::string_view::npos) return {};
-    const std::size_t begin = at + kKey.size();
-    const std::size_t end =
-        std::min(module.find_first_of(std::string_view(" \0", 2), begin), module.size());
-    return std::string(module.substr(begin, std::min<std::size_t>(end - begin, 128)));
-  }
-
-  /// What has to agree: for generic kernels version, system release and interface generation.
-  static std::string generation(const std::string& release) {
-    const std::size_t at = release.find("-android");
-    if (at == std::string::npos) return release;
-    const std::size_t dash = release.find('-', at + 1);
-    if (dash == std::string::npos) return release;
-    const std::size_t end = std::min(release.find('-', dash + 1), release.size());
-    // The third number of the version may rise within a generation.
-    const std::size_t minor = release.find('.', release.find('.') + 1);
-    return release.substr(0, std::min(minor, at)) + release.substr(at, end - at);
   }
 
   void bootconfig() {

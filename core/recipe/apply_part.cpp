@@ -7,6 +7,7 @@
 #include "image/boot.hpp"
 #include "image/device_tree.hpp"
 #include "image/kernel.hpp"
+#include "image/kernel_release.hpp"
 #include "image/part_header.hpp"
 #include "recipe/work.hpp"
 
@@ -61,19 +62,6 @@ Result<Brought> bring(const Work& work, const PartEdit& edit) {
                .hint = "wexlo inspect lists its parts."});
 }
 
-/// `5.10` and, for a generic kernel, `android13-4`: modules are built for these.
-std::string series_of(const std::string& release) {
-  const auto dot = release.find('.');
-  const auto end = release.find_first_not_of("0123456789", dot + 1);
-  std::string out = release.substr(0, end);
-  if (const auto at = release.find("-android"); at != release.npos) {
-    const auto generation = release.find('-', at + 1);
-    const auto stop = release.find_first_not_of("0123456789", generation + 1);
-    if (generation != release.npos) out += release.substr(at, stop - at);
-  }
-  return out;
-}
-
 Result<Blob> fit_kernel(Work& work, const PartEdit& edit, const Blob& fresh, const Blob& stock) {
   const DecodeLimit limit = decode_limit(work.context);
   const kernel::Kernel now = kernel::read(fresh, limit), old = kernel::read(stock, limit);
@@ -85,7 +73,8 @@ Result<Blob> fit_kernel(Work& work, const PartEdit& edit, const Blob& fresh, con
       now.architecture != old.architecture)
     return fail(mismatch(work, "the new kernel is for another processor", old.architecture,
                          now.architecture));
-  const std::string series = series_of(now.release), wanted = series_of(old.release);
+  const std::string series = kernel::series_of(now.release),
+                    wanted = kernel::series_of(old.release);
   if (!edit.other_version && !series.empty() && !wanted.empty() && series != wanted)
     return fail(mismatch(work,
                          "the new kernel is of another series: the phone's modules are built for "

@@ -175,7 +175,8 @@ bool LineMatch::matches(std::string_view text) const {
 
 bool Conditions::empty() const {
   return architectures.empty() && layouts.empty() && partitions.empty() &&
-         header_versions.empty() && !sdk_at_least && !sdk_at_most;
+         header_versions.empty() && !sdk_at_least && !sdk_at_most && generations.empty() &&
+         kernels.empty();
 }
 
 std::string Edit::summary() const {

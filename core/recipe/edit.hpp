@@ -6,6 +6,7 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <set>
 #include <string>
 #include <variant>
 #include <vector>
@@ -180,6 +181,8 @@ struct Conditions {
   std::vector<std::string> architectures, layouts, partitions;
   std::vector<std::uint32_t> header_versions;
   std::optional<std::uint32_t> sdk_at_least, sdk_at_most;  ///< API level of the build
+  std::vector<std::string> generations;                    ///< of generic kernels
+  std::vector<std::string> kernels;                        ///< releases: see kernel::is_release
   [[nodiscard]] bool empty() const;
 };
 
@@ -203,6 +206,8 @@ struct Edit {
   bool may_miss = false;  ///< matching nothing is no error
   std::size_t line = 0;   ///< in the recipe
   Conditions when;
+  /// Values that its texts ask for and that are not known yet: they stand there as `${name}`.
+  std::set<std::string> open{};
   std::string settings;  ///< its keys and values in one form: what the digest is over
   std::variant<PutEdit, FolderEdit, PutTreeEdit, RemoveEdit, MoveEdit, LinkEdit, ChmodEdit,
                LineAddEdit, LineReplaceEdit, LineRemoveEdit, PropertyEdit, FstabDropEdit,
@@ -212,7 +217,7 @@ struct Edit {
 
   [[nodiscard]] std::string summary() const;  ///< one line for people
   /// SHA-256 over everything that decides what the edit does, hex: how a journal knows it again.
-  /// Precondition: its files are bound.
+  /// Precondition: its files are bound, and no value is open.
   [[nodiscard]] std::string digest() const;
   /// The file that it brings along; nullptr: none.
   [[nodiscard]] const FileRef* file() const;

@@ -71,9 +71,42 @@ void Fields::note(std::string_view key, std::string_view value) {
   settings_[std::string(key)] += fmt::format("{} {}\n", value.size(), value);
 }
 
-/// Replaces `${name}` by the parameter's value.
+/// What stands for `${name}`: itself, as long as the value is not known.
+std::optional<std::string> Fields::value_of(const std::string& name, const toml::node& node,
+                                            bool keep) {
+  reading_.used.insert(name);
+  if (const auto at = reading_.values.find(name); at != reading_.values.end())
+    return keep ? "${" + name + "}" : at->second;
+  const ValueRow* row = value_row(name);
+  if (row == nullptr) {
+    reading_.mistake(node, fmt::format("no parameter and no value is named \"{}\"", name));
+    std::vector<std::string_view> known;
+    for (const ValueRow& one : value_rows())
+      known.push_back(one.name);
+    for (const auto& [parameter, value] : reading_.values)
+      known.push_back(parameter);
+    reading_.mistakes.back().expected = fmt::format("{}", fmt::join(known, ", "));
+    return std::nullopt;
+  }
+  if (names_ == Names::Parameters || (names_ == Names::Phone && !row->of_phone)) {
+    reading_.mistake(
+        node, names_ == Names::Phone
+                  ? fmt::format("${{{}}} differs from image to image: a file that is brought along "
+                                "cannot be chosen by it",
+                                name)
+                  : fmt::format("${{{}}} can stand in the texts, paths and files of an edit, not "
+                                "here",
+                                name));
+    return std::nullopt;
+  }
+  if (const auto at = reading_.told.find(name); at != reading_.told.end()) return at->second;
+  open_.insert(name);
+  return "${" + name + "}";
+}
+
+/// Replaces `${name}` by the value; `$${` is `${` itself.
 std::optional<std::string> Fields::expanded(std::string_view key, const toml::node& node,
-                                            bool keep_architecture) {
+                                            bool keep) {
   const auto raw = node.value_exact<std::string>();
   if (!raw) {
     reading_.mistake(node, fmt::format("{} has to be text", key));
@@ -84,27 +117,22 @@ std::optional<std::string> Fields::expanded(std::string_view key, const toml::no
   while (!rest.empty()) {
     const std::size_t begin = std::min(rest.find("${"), rest.size());
     out += rest.substr(0, begin);
+    if (begin == rest.size()) break;
+    const bool literal = begin > 0 && rest[begin - 1] == '$';
     rest.remove_prefix(begin);
-    if (rest.empty()) break;
+    if (literal) {
+      out += '{';
+      rest.remove_prefix(2);
+      continue;
+    }
     const std::size_t end = rest.find('}');
-    const std::string name(rest.substr(2, end == std::string_view::npos ? rest.npos : end - 2));
-    const auto at = reading_.values.find(name);
-    reading_.used.insert(name);
     if (end == std::string_view::npos) {
-      reading_.mistake(node, "\"${\" without a \"}\" behind the parameter's name");
+      reading_.mistake(node, "\"${\" without a \"}\" behind the name; \"$${\" is \"${\" itself");
       return std::nullopt;
     }
-    if (name == "arch" && keep_architecture) {
-      out += "${arch}";
-    } else if (name == "arch") {
-      reading_.mistake(node, "${arch} can stand in the name of a file alone: use `when` here");
-      return std::nullopt;
-    } else if (at == reading_.values.end()) {
-      reading_.mistake(node, fmt::format("no parameter is named \"{}\"", name));
-      return std::nullopt;
-    } else {
-      out += at->second;
-    }
+    const auto value = value_of(std::string(rest.substr(2, end - 2)), node, keep);
+    if (!value) return std::nullopt;
+    out += *value;
     rest.remove_prefix(end + 1);
   }
   return out;
@@ -262,7 +290,13 @@ FileRef Fields::file(std::string_view key, bool tree) {
     return out;
   }
   const auto raw = node->value_exact<std::string>();
-  const auto filled = expanded(key, *node, true);
+  // What is open here is the file's matter: it is asked for when the file is wanted.
+  const Names names = std::exchange(names_, Names::Phone);
+  std::set<std::string> open = std::exchange(open_, {});
+  const auto filled = expanded(key, *node);
+  if (filled) out.named = *expanded(key, *node, true);
+  names_ = names;
+  out.open = std::exchange(open_, std::move(open));
   if (!raw || !filled) return out;
   out.spelled = *raw;
   out.from = *filled;
@@ -274,8 +308,9 @@ FileRef Fields::file(std::string_view key, bool tree) {
   if (cut != std::string::npos) out.shown += out.from.substr(cut);
   if (is_open(*node)) return out;
   if (out.from.empty()) wrong(key, fmt::format("{} is empty", key));
-  if (reading_.describe_only || out.from.empty() || out.needs_architecture()) return out;
-  if (auto bound = out.bind({}); !bound) {
+  if (reading_.describe_only || !reading_.bind_files || out.from.empty() || !out.open.empty())
+    return out;
+  if (auto bound = out.bind(); !bound) {
     Error error = std::move(bound).error();
     Mistake mistake{.code = error.code == ErrorCode::NotFound ? ErrorCode::BadValue : error.code,
                     .line = node->source().begin.line,

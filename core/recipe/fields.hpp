@@ -8,13 +8,23 @@
 
 #include "recipe/edit.hpp"
 #include "recipe/mistake.hpp"
+#include "recipe/values.hpp"
 
 namespace wexlo {
 
+/// What a text may name beside parameters: values that only the phone or the image tells.
+enum class Names : std::uint8_t {
+  Parameters,
+  Phone,  ///< and what is the same for all images of a phone
+  All,
+};
+
 /// What all tables of one recipe share.
 struct Reading {
-  std::map<std::string, std::string> values;  ///< of parameters
-  bool describe_only = false;                 ///< parameters may be without a value
+  Values values;               ///< of parameters
+  Values told;                 ///< of phone and image, as far as they are known yet
+  bool describe_only = false;  ///< parameters may be without a value
+  bool bind_files = true;      ///< files whose names are known are read, too
   FileStorePtr files;
   std::vector<Mistake> mistakes;
   std::set<std::string> used;      ///< parameters that some text asked for
@@ -46,6 +56,11 @@ class Fields {
   /// A table below this one; nullptr when there is none.
   [[nodiscard]] const toml::table* table(std::string_view key);
 
+  /// From here on texts may name these.
+  void allow(Names names) { names_ = names; }
+  /// Values that were named and that are not known yet.
+  [[nodiscard]] const std::set<std::string>& open() const { return open_; }
+
   void wrong(std::string_view key, std::string message, ErrorCode code = ErrorCode::BadValue);
   void wrong(std::string message) { reading_.mistake(table_, std::move(message)); }
   /// A misspelled key must not be an edit that silently does less.
@@ -55,14 +70,18 @@ class Fields {
 
  private:
   const toml::node* find(std::string_view key);
+  /// @param keep  parameters stay `${name}`
   std::optional<std::string> expanded(std::string_view key, const toml::node& node,
-                                      bool keep_architecture = false);
+                                      bool keep = false);
+  std::optional<std::string> value_of(const std::string& name, const toml::node& node, bool keep);
   void note(std::string_view key, std::string_view value);
   /// Whether a text hangs on a parameter that has no value yet.
   [[nodiscard]] bool is_open(const toml::node& node) const;
 
   const toml::table& table_;
   Reading& reading_;
+  Names names_ = Names::Parameters;
+  std::set<std::string> open_;
   std::vector<std::string> asked_;
   std::map<std::string, std::string> settings_;
 };

@@ -15,7 +15,6 @@ namespace {
 
 constexpr std::uint64_t kMaxFile = 256u << 20;
 constexpr std::string_view kInside = "!/";  ///< parts an archive from a path in it
-constexpr std::string_view kArchitecture = "${arch}";
 
 Result<Bundle> bundle_in(const SourcePtr& source) {
   WEXLO_TRY(const Bytes start, read_some(*source, 0, kProbeSize));
@@ -49,18 +48,10 @@ class DiskFiles final : public FileStore {
  public:
   explicit DiskFiles(fs::path folder) : folder_(std::move(folder)) {}
 
-  Result<Blob> read(const std::string&, const std::string& from) const override {
-    const auto cut = from.find(kInside);
-    WEXLO_TRY(SourcePtr source, open_file(folder_ / from.substr(0, cut)));
-    for (auto at = cut; at != std::string::npos;) {
-      const auto next = from.find(kInside, at + kInside.size());
-      WEXLO_TRY(source, member(source, from.substr(at + kInside.size(), next - at - 2)));
-      at = next;
-    }
-    return read_all(*source, kMaxFile);
-  }
+  Result<Blob> read(const FileRef& file) const override { return read_path(file.from); }
 
-  Result<std::vector<NamedFile>> tree(const std::string&, const std::string& from) const override {
+  Result<std::vector<NamedFile>> tree(const FileRef& file) const override {
+    const std::string& from = file.from;
     std::string inside;
     const auto cut = from.rfind(kInside);
     const fs::path place = folder_ / from.substr(0, cut);
@@ -71,7 +62,7 @@ class DiskFiles final : public FileStore {
     } else {
       SourcePtr source;
       if (cut != std::string::npos && from.find(kInside) != cut) {
-        WEXLO_TRY(const Blob archive, read({}, from.substr(0, cut)));
+        WEXLO_TRY(const Blob archive, read_path(from.substr(0, cut)));
         source = open_memory(archive, from.substr(0, cut));
       } else {
         WEXLO_TRY(source, open_file(place));
@@ -83,6 +74,17 @@ class DiskFiles final : public FileStore {
   }
 
  private:
+  [[nodiscard]] Result<Blob> read_path(const std::string& from) const {
+    const auto cut = from.find(kInside);
+    WEXLO_TRY(SourcePtr source, open_file(folder_ / from.substr(0, cut)));
+    for (auto at = cut; at != std::string::npos;) {
+      const auto next = from.find(kInside, at + kInside.size());
+      WEXLO_TRY(source, member(source, from.substr(at + kInside.size(), next - at - 2)));
+      at = next;
+    }
+    return read_all(*source, kMaxFile);
+  }
+
   static Result<SourcePtr> member(const SourcePtr& archive, const std::string& path) {
     WEXLO_TRY(const Bundle bundle, bundle_in(archive));
     const auto at = std::ranges::find(bundle.items, path, &Item::path);
@@ -132,24 +134,14 @@ FileStorePtr files_beside(const fs::path& folder) {
   return std::make_shared<DiskFiles>(folder);
 }
 
-bool FileRef::needs_architecture() const {
-  return from.find(kArchitecture) != std::string::npos;
-}
-
-Status FileRef::bind(const std::string& architecture) {
+Status FileRef::bind() {
   if (bound) return {};
-  std::string place = from;
-  for (auto at = place.find(kArchitecture); at != std::string::npos;
-       at = place.find(kArchitecture, at + architecture.size()))
-    place.replace(at, kArchitecture.size(), architecture);
   if (is_tree) {
-    WEXLO_TRY(files, store->tree(spelled, place));
+    WEXLO_TRY(files, store->tree(*this));
   } else {
-    WEXLO_TRY(Blob blob, store->read(spelled, place));
+    WEXLO_TRY(Blob blob, store->read(*this));
     files = {{"", std::move(blob)}};
   }
-  if (const auto at = shown.find(kArchitecture); at != std::string::npos)
-    shown.replace(at, kArchitecture.size(), architecture);
   bound = true;
   return {};
 }

@@ -6,6 +6,7 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -18,29 +19,29 @@ struct NamedFile {
   Blob content;
 };
 
-/// Where `from` is looked for.
+struct FileRef;
+
+/// Where the files of recipes are looked for.
 class FileStore {
  public:
   virtual ~FileStore() = default;
-  /// @param spelled  as the recipe has it  @param from  the same, parameters filled in
   /// Errors: NotFound, those of opening and reading.
-  [[nodiscard]] virtual Result<Blob> read(const std::string& spelled,
-                                          const std::string& from) const = 0;
+  [[nodiscard]] virtual Result<Blob> read(const FileRef& file) const = 0;
   /// All files below a folder, sorted by path.
-  [[nodiscard]] virtual Result<std::vector<NamedFile>> tree(const std::string& spelled,
-                                                            const std::string& from) const = 0;
+  [[nodiscard]] virtual Result<std::vector<NamedFile>> tree(const FileRef& file) const = 0;
 };
 using FileStorePtr = std::shared_ptr<const FileStore>;
 
 /// A folder on the disk; an absolute path stands for itself.
 [[nodiscard]] FileStorePtr files_beside(const std::filesystem::path& folder);
 
-/// What an edit brings along. It is bound once the phone's processor is known: `${arch}` in its
-/// name is the processor's.
+/// What an edit brings along. It is bound once all values in its name are known.
 struct FileRef {
-  std::string spelled;  ///< as the recipe has it: the same on every machine
-  std::string from;     ///< parameters filled in, but for `${arch}`
-  std::string shown;    ///< for people: no folders of this machine
+  std::string spelled;         ///< as the recipe has it: the same on every machine
+  std::string named;           ///< the same, with what is known of the phone filled in
+  std::string from;            ///< parameters and known values filled in
+  std::string shown;           ///< for people: no folders of this machine
+  std::set<std::string> open;  ///< values in its name that are not known yet
   bool is_tree = false;
   FileStorePtr store{};
   bool bound = false;
@@ -48,10 +49,9 @@ struct FileRef {
   std::optional<Error> missing{};
   std::vector<NamedFile> files;  ///< one, unless it is a tree
 
-  [[nodiscard]] bool needs_architecture() const;
   /// Reads the files. Errors: NotFound (with what the archive has instead), BadValue (a tree
   /// without a file), LimitExceeded.
-  [[nodiscard]] Status bind(const std::string& architecture);
+  [[nodiscard]] Status bind();
   [[nodiscard]] View content() const { return files.front().content.view(); }
   [[nodiscard]] const Blob& blob() const { return files.front().content; }
   [[nodiscard]] std::string digest() const;  ///< over names and contents, hex

@@ -50,6 +50,7 @@ Result<std::optional<Journal>> read_journal(const Ramdisk& ramdisk) {
                  .hint = "Start from the stock image, or take a newer Wexlo."});
   Journal journal;
   WEXLO_TRY(journal.stock_sha256, toml_get<std::string>(table, "stock_sha256", file));
+  WEXLO_TRY(journal.stock_sha1, toml_get_or<std::string>(table, "stock_sha1", "", file));
   WEXLO_TRY(const auto size, toml_get<std::int64_t>(table, "stock_size", file));
   journal.stock_size = static_cast<std::uint64_t>(size);
   WEXLO_TRY(journal.way_back, toml_get_or<std::string>(table, "no_way_back", "", file));
@@ -73,6 +74,7 @@ Result<std::optional<Journal>> read_journal(const Ramdisk& ramdisk) {
 std::string format_journal(const Journal& journal) {
   std::string out = fmt::format("format = {}\nstock_sha256 = \"{}\"\nstock_size = {}\n", kFormat,
                                 journal.stock_sha256, journal.stock_size);
+  if (!journal.stock_sha1.empty()) out += fmt::format("stock_sha1 = \"{}\"\n", journal.stock_sha1);
   if (!journal.way_back.empty())
     out += fmt::format("no_way_back = {}\n", toml_quote(journal.way_back));
   out += format_texts("shows", journal.shows);

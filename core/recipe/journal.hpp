@@ -21,6 +21,7 @@ struct JournalEdit {
 
 struct Journal {
   std::string stock_sha256;          ///< of the whole stock image
+  std::string stock_sha1;            ///< empty: no recipe asked for it
   std::uint64_t stock_size = 0;      ///< bytes
   std::vector<JournalEdit> edits;    ///< in the order they were done
   std::string way_back;              ///< why the image does not carry one; empty: it does

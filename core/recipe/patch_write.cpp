@@ -25,10 +25,9 @@ constexpr std::uint64_t kMostGrowth = 4u << 20;
 
 class PatchWriter {
  public:
-  PatchWriter(Work& work, Journal journal, bool journaled, const std::string& stock_sha256)
+  PatchWriter(Work& work, Journal journal, const std::string& stock_sha256)
       : work_(work),
         journal_(std::move(journal)),
-        journaled_(journaled),
         stock_sha256_(stock_sha256),
         digests_(work.context) {}
 
@@ -99,7 +98,7 @@ class PatchWriter {
 
   /// The stock image that the journal speaks of: of an image patched before, the one before that.
   Result<LoadedImage> original() const {
-    if (!journaled_) return work_.stock;
+    if (!work_.patched_before) return work_.stock;
     WEXLO_TRY(const Blob bytes, follow_way_back(work_.stock, journal_, work_.context));
     return load_image(bytes, "the stock image");
   }
@@ -130,7 +129,7 @@ class PatchWriter {
     TaskGroup proofs(work_.context);
     // What was read of the stock image is still held, unless it is not this call's input.
     const bool is_held =
-        !journaled_ && std::ranges::none_of(work_.ramdisks, &OpenRamdisk::replaced);
+        !work_.patched_before && std::ranges::none_of(work_.ramdisks, &OpenRamdisk::replaced);
     Unfolded before;
     if (is_held) {
       before = unfold(*stock.image, parts, Side::Stock, work_.context);
@@ -244,15 +243,15 @@ class PatchWriter {
 
   Work& work_;
   Journal journal_;
-  bool journaled_, unproven_ = false;
+  bool unproven_ = false;
   const std::string& stock_sha256_;
   TaskGroup digests_;  ///< last: it waits for its tasks before what they use is gone
 };
 
 }  // namespace
 
-Status write_patched(Work& work, Journal journal, bool journaled, const std::string& stock_sha256) {
-  return PatchWriter(work, std::move(journal), journaled, stock_sha256).run();
+Status write_patched(Work& work, Journal journal, const std::string& stock_sha256) {
+  return PatchWriter(work, std::move(journal), stock_sha256).run();
 }
 
 }  // namespace wexlo

@@ -8,10 +8,8 @@
 namespace wexlo {
 
 /// Packs everything into `work.out`, with the way back where it fits and leads to the stock image.
-/// @param journal    what was done, the edits here among it
-/// @param journaled  the image had a journal: it was patched before
+/// @param journal  what was done, the edits here among it
 /// Errors: Unexplained (a byte differs that no edit meant to change), those of packing.
-[[nodiscard]] Status write_patched(Work& work, Journal journal, bool journaled,
-                                   const std::string& stock_sha256);
+[[nodiscard]] Status write_patched(Work& work, Journal journal, const std::string& stock_sha256);
 
 }  // namespace wexlo

@@ -8,6 +8,7 @@
 #include "firmware/formats.hpp"
 #include "ramdisk/ramdisk.hpp"
 #include "recipe/edit.hpp"
+#include "recipe/values.hpp"
 
 namespace wexlo {
 
@@ -78,13 +79,6 @@ struct Patched {
   std::vector<Lowered> lowered;
   std::vector<Finding> warnings;  ///< what the patch leads to, and nobody asked for
   WayBack way_back;
-};
-
-/// What the phone is, as far as its images tell.
-struct PhoneFacts {
-  std::string architecture;          ///< of its programs; empty: not known
-  std::string kernel_architecture;   ///< "arm64" may run programs for "arm"
-  std::optional<std::uint32_t> sdk;  ///< API level
 };
 
 /// What the image is to the job.

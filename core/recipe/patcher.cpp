@@ -6,9 +6,12 @@
 
 #include "base/contains.hpp"
 #include "base/digest.hpp"
+#include "base/error_kinds.hpp"
 #include "image/boot.hpp"
 #include "image/kernel.hpp"
+#include "recipe/conditions.hpp"
 #include "recipe/patch_write.hpp"
+#include "recipe/way_back.hpp"
 #include "recipe/work.hpp"
 
 namespace wexlo {
@@ -35,6 +38,12 @@ bool is_ramdisk_home(Home home) {
   return home == Home::StartRamdisk || home == Home::VendorRamdisk || home == Home::RecoveryRamdisk;
 }
 
+Error of_recipe(const std::string& recipe, std::size_t line, Error error) {
+  error.message = line == 0 ? fmt::format("recipe {}: {}", recipe, error.message)
+                            : fmt::format("recipe {}, line {}: {}", recipe, line, error.message);
+  return error;
+}
+
 /// One image being edited.
 class Patcher {
  public:
@@ -50,7 +59,8 @@ class Patcher {
         return {};
       });
     WEXLO_CHECK(open_ramdisks(recipes));
-    for (const Recipe& recipe : recipes) {
+    WEXLO_CHECK(fill_in(recipes));
+    for (const Recipe& recipe : recipes_) {
       WEXLO_CHECK(check_needs(recipe));
       for (const Edit& edit : recipe.edits)
         WEXLO_CHECK(one_edit(edit));
@@ -58,7 +68,7 @@ class Patcher {
     WEXLO_CHECK(what_the_layout_asks());
     WEXLO_CHECK(digests_.wait());
     if (!differs()) return unchanged();
-    WEXLO_CHECK(write_patched(work_, std::move(journal_), journaled_, stock_sha256_));
+    WEXLO_CHECK(write_patched(work_, std::move(journal_), stock_sha256_));
     return std::move(work_.out);
   }
 
@@ -89,10 +99,11 @@ class Patcher {
       WEXLO_TRY(auto found, read_journal(one.ramdisk));
       if (!found) continue;
       journal_ = std::move(*found);
-      journaled_ = work_.patched_before = true;
+      work_.patched_before = true;
     }
-    if (!journaled_)
+    if (!work_.patched_before)
       journal_ = {.stock_sha256 = "",
+                  .stock_sha1 = {},
                   .stock_size = work_.stock.bytes.size(),
                   .edits = {},
                   .way_back = {},
@@ -102,6 +113,53 @@ class Patcher {
     if (phone.architecture.empty()) phone.architecture = architecture_of(work_.home()->ramdisk);
     layout_ = layout_of(work_.home()->ramdisk, signs_of(work_.image, work_.role.partition,
                                                         *work_.stock.decoded, work_.context));
+    return {};
+  }
+
+  /// Puts what is known of this image into the recipes' texts.
+  Status fill_in(const std::vector<Recipe>& recipes) {
+    recipes_ = recipes;
+    for (Recipe& recipe : recipes_) {
+      std::set<std::string> open;
+      for (const Edit& edit : recipe.edits)
+        if (concerns(edit)) open.insert(edit.open.begin(), edit.open.end());
+      if (open.empty()) continue;
+      WEXLO_TRY(const Values values, values_here(open));
+      WEXLO_TRY(recipe, with_values(recipe, values));
+    }
+    return {};
+  }
+
+  /// What is known of phone and image. @param asked  what is dear is looked up for these alone
+  Result<Values> values_here(const std::set<std::string>& asked) {
+    if (asked.contains("arch") && work_.phone.architecture.empty())
+      (void)work_.kernel_architecture();
+    Values out = work_.phone.values();
+    out["partition"] = work_.role.partition;
+    out["layout"] = layout_name(layout_);
+    // Without a ramdisk there is no journal: whether it is the stock image nothing tells.
+    if (work_.ramdisks.empty()) return out;
+    if (asked.contains("stock_sha256")) {
+      WEXLO_CHECK(digests_.wait());
+      out["stock_sha256"] = work_.patched_before ? journal_.stock_sha256 : stock_sha256_;
+    }
+    if (asked.contains("stock_sha1")) {
+      WEXLO_CHECK(find_stock_sha1());
+      if (!journal_.stock_sha1.empty()) out["stock_sha1"] = journal_.stock_sha1;
+    }
+    return out;
+  }
+
+  Status find_stock_sha1() {
+    if (!journal_.stock_sha1.empty()) return {};
+    if (!work_.patched_before) {
+      journal_.stock_sha1 = hex(digest(DigestKind::Sha1, work_.stock.bytes.view()));
+      return {};
+    }
+    if (!journal_.way_back.empty()) return {};
+    const auto stock = follow_way_back(work_.stock, journal_, work_.context);
+    if (!stock && is_of_this_run(stock.error().code)) return fail(stock.error());
+    if (stock) journal_.stock_sha1 = hex(digest(DigestKind::Sha1, stock->view()));
     return {};
   }
 
@@ -141,11 +199,13 @@ class Patcher {
 
   Status check_needs(const Recipe& recipe) {
     if (recipe.needs.empty() || !work_.role.target || work_.image.kind() == "vbmeta") return {};
-    const std::string reason = failing(recipe.needs, work_, layout_);
-    if (reason.empty()) return {};
-    return fail({.code = ErrorCode::Mismatch,
-                 .message = fmt::format("recipe {} is not for this image: {}", recipe.name, reason),
-                 .hint = "Its [needs] say so. Take the recipe for this phone."});
+    auto reason = failing(recipe.needs, work_, layout_);
+    if (!reason) return fail(of_recipe(recipe.name, 0, std::move(reason).error()));
+    if (reason->empty()) return {};
+    return fail(
+        {.code = ErrorCode::Mismatch,
+         .message = fmt::format("recipe {} is not for this image: {}", recipe.name, *reason),
+         .hint = "Its [needs] say so. Take the recipe for this phone."});
   }
 
   Status one_edit(const Edit& edit) {
@@ -167,11 +227,16 @@ class Patcher {
 
   Result<Outcome> try_edit(const Edit& edit, EditReport& report) {
     if (!edit.when.empty()) {
-      std::string reason = failing(edit.when, work_, layout_);
-      if (!reason.empty()) {
-        report.why = std::move(reason);
+      auto reason = failing(edit.when, work_, layout_);
+      if (!reason) return fail(of_recipe(edit.recipe, edit.line, std::move(reason).error()));
+      if (!reason->empty()) {
+        report.why = std::move(*reason);
         return Outcome::Skipped;
       }
+    }
+    if (!edit.open.empty()) {
+      Error error = unknown_value(*edit.open.begin(), work_.phone);
+      return fail(of_recipe(edit.recipe, edit.line, std::move(error)));
     }
     const bool known = journal_.has(edit.digest());
     work_.edit = &edit;
@@ -262,16 +327,16 @@ class Patcher {
     for (auto* list : {&out.edits, &out.added})
       for (EditReport& edit : *list)
         if (edit.outcome == Outcome::Applied) edit.outcome = Outcome::AlreadyDone;
-    out.way_back = {journaled_ && journal_.way_back.empty(), 0,
-                    !journaled_                 ? "nothing was changed"
+    out.way_back = {work_.patched_before && journal_.way_back.empty(), 0,
+                    !work_.patched_before       ? "nothing was changed"
                     : journal_.way_back.empty() ? "the image carries it"
                                                 : journal_.way_back};
     return std::move(out);
   }
 
   Work work_;
+  std::vector<Recipe> recipes_;  ///< with what is known of the image
   Journal journal_;
-  bool journaled_ = false;
   RamdiskLayout layout_ = RamdiskLayout::None;
   Edit layout_edit_;
   std::string stock_sha256_;

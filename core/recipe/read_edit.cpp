@@ -280,6 +280,7 @@ struct Kind {
   std::string_view name;
   Home home;
   What (*read)(Fields& fields);
+  Names names = Names::All;  ///< that its texts may have
 };
 constexpr std::array kKinds{
     Kind{"put", Home::StartRamdisk, read_put},
@@ -297,12 +298,12 @@ constexpr std::array kKinds{
     Kind{"fstab-set", Home::Mounts, read_fstab_set},
     Kind{"cmdline", Home::Cmdline, read_cmdline},
     Kind{"bootconfig", Home::Bootconfig, read_bootconfig},
-    Kind{"header", Home::Header, read_header},
-    Kind{"kernel-bytes", Home::Kernel, read_kernel_bytes},
+    Kind{"header", Home::Header, read_header, Names::Parameters},
+    Kind{"kernel-bytes", Home::Kernel, read_kernel_bytes, Names::Parameters},
     Kind{"dt-property", Home::Trees, read_tree_property},
-    Kind{"dt-node", Home::Trees, read_tree_node},
-    Kind{"part", Home::Kernel, read_part},
-    Kind{"vbmeta-flags", Home::Vbmeta, read_vbmeta_flags},
+    Kind{"dt-node", Home::Trees, read_tree_node, Names::Parameters},
+    Kind{"part", Home::Kernel, read_part, Names::Parameters},
+    Kind{"vbmeta-flags", Home::Vbmeta, read_vbmeta_flags, Names::Parameters},
 };
 
 Home home_of_part(const std::string& part, Home ramdisk) {
@@ -320,43 +321,7 @@ Home ramdisk_home(Fields& f) {
   return Home::StartRamdisk;
 }
 
-Conditions conditions_of(Fields& f) {
-  Conditions out{f.texts("arch"),
-                 f.texts("layout"),
-                 f.texts("partition"),
-                 f.numbers("header_version"),
-                 f.number("sdk_at_least", 10000),
-                 f.number("sdk_at_most", 10000)};
-  constexpr std::array kArchitectures{"arm64", "arm", "x86_64", "x86", "riscv64"};
-  for (const std::string& word : out.architectures)
-    if (std::ranges::find(kArchitectures, word) == kArchitectures.end())
-      f.wrong("arch", fmt::format("no processor is called \"{}\"; known: {}", word,
-                                  fmt::join(kArchitectures, ", ")));
-  constexpr std::array kLayouts{"ramdisk-root", "two-stage", "two-stage-recovery", "system-root",
-                                "generic",      "vendor",    "recovery",           "none"};
-  for (const std::string& word : out.layouts)
-    if (std::ranges::find(kLayouts, word) == kLayouts.end())
-      f.wrong("layout", fmt::format("no ramdisk layout is called \"{}\"; known: {}", word,
-                                    fmt::join(kLayouts, ", ")));
-  return out;
-}
-
 }  // namespace
-
-Conditions read_conditions(const toml::table& table, Reading& reading) {
-  Fields f(table, reading);
-  Conditions out = conditions_of(f);
-  f.finish();
-  return out;
-}
-
-Conditions read_needs(const toml::table& table, Reading& reading, PhoneNeeds& phone) {
-  Fields f(table, reading);
-  Conditions out = conditions_of(f);
-  phone = {f.texts("build"), f.texts("baseband_ending"), f.texts("chipset")};
-  f.finish();
-  return out;
-}
 
 Edit read_edit(const toml::table& table, Reading& reading) {
   Fields f(table, reading);
@@ -378,7 +343,9 @@ Edit read_edit(const toml::table& table, Reading& reading) {
   const bool in_ramdisk = edit.home == Home::StartRamdisk || edit.kind == "part";
   const Home ramdisk = in_ramdisk ? ramdisk_home(f) : edit.home;
   if (in_ramdisk || edit.home == Home::Mounts) edit.fragment = f.text_or("fragment", "");
+  f.allow(row->names);
   edit.what = row->read(f);
+  f.allow(Names::Parameters);
   if (edit.home == Home::StartRamdisk) edit.home = ramdisk;
   if (const auto* part = std::get_if<PartEdit>(&edit.what))
     edit.home = home_of_part(part->part, ramdisk);
@@ -386,6 +353,7 @@ Edit read_edit(const toml::table& table, Reading& reading) {
   if (!edit.fragment.empty() && edit.home == Home::StartRamdisk) edit.home = Home::VendorRamdisk;
   if (const toml::table* when = f.table("when")) edit.when = read_conditions(*when, reading);
   f.finish();
+  edit.open = f.open();
   edit.settings = f.settings();
   return edit;
 }

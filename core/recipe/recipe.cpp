@@ -25,8 +25,16 @@ class RecipeReader {
  public:
   RecipeReader(FileStorePtr files, const Settings& settings, bool describe_only)
       : settings_(settings) {
+    recipe_.settings = settings;
+    recipe_.files = files;
     reading_.files = std::move(files);
     reading_.describe_only = describe_only;
+  }
+
+  /// Values of phone and image. Files are not read.
+  void fill_in(const Values& values) {
+    reading_.told = values;
+    reading_.bind_files = false;
   }
 
   Recipe run(std::string_view text) {
@@ -116,7 +124,9 @@ class RecipeReader {
                           .fallback = f.optional_text("default"),
                           .file = f.flag("file")};
       f.finish();
-      if (parameter.name == "arch") reading_.mistake(value, "\"arch\" is the phone's processor");
+      if (const ValueRow* taken = value_row(parameter.name))
+        reading_.mistake(value, fmt::format("\"{}\" is {}: a parameter needs another name",
+                                            taken->name, taken->about));
       fill(parameter, *row);
       recipe_.parameters.push_back(std::move(parameter));
     }
@@ -153,9 +163,13 @@ class RecipeReader {
     const toml::table* rows = top.table("processors");
     if (rows == nullptr) return;
     Fields f(*rows, reading_);
+    const auto arch = reading_.told.find("arch");
     for (const char* name : {"arm64", "arm", "x86_64", "x86", "riscv64"})
       if (auto word = f.optional_text(name)) recipe_.processors[name] = std::move(*word);
     f.finish();
+    if (arch == reading_.told.end()) return;
+    if (const auto word = recipe_.processors.find(arch->second); word != recipe_.processors.end())
+      arch->second = word->second;
   }
 
   void edits(Fields& top) {
@@ -254,6 +268,7 @@ Result<Recipe> read_recipe(std::string_view text, const std::string& name,
                            const FileStorePtr& files, const Settings& settings) {
   RecipeReader reader(files, settings, false);
   Recipe recipe = reader.run(text);
+  recipe.spec = name;
   // Files are asked for when it is known which image is patched.
   std::erase_if(reader.mistakes(), [](const Mistake& one) { return one.of_file; });
   if (auto error = recipe_error(reader.mistakes(), name)) return fail(std::move(*error));
@@ -296,7 +311,9 @@ Result<std::vector<Recipe>> load_recipes(const std::vector<std::string>& specs,
 }
 
 Status check_settings(const std::vector<Recipe>& recipes, const Settings& settings) {
-  std::set<std::string> known{"arch"};
+  std::set<std::string> known;
+  for (const ValueRow& row : value_rows())
+    if (row.of_phone) known.emplace(row.name);
   for (const Recipe& recipe : recipes)
     for (const Parameter& parameter : recipe.parameters)
       known.insert(parameter.name);
@@ -310,37 +327,17 @@ Status check_settings(const std::vector<Recipe>& recipes, const Settings& settin
   return {};
 }
 
-Status bind_recipes(std::vector<Recipe>& recipes, const std::string& architecture,
-                    const std::function<bool(const Edit&)>& wanted) {
-  for (Recipe& recipe : recipes) {
-    const auto named = recipe.processors.find(architecture);
-    const std::string& word = named == recipe.processors.end() ? architecture : named->second;
-    for (Edit& edit : recipe.edits) {
-      FileRef* file = edit.file();
-      if (file == nullptr || file->bound) continue;
-      if (wanted && !wanted(edit)) continue;
-      const auto& processors = edit.when.architectures;
-      // Not for this phone: its files need not be there.
-      if (!processors.empty() && std::ranges::find(processors, architecture) == processors.end())
-        continue;
-      if (file->missing) return fail(*file->missing);
-      if (word.empty())
-        return fail({.code = ErrorCode::NoTarget,
-                     .message = fmt::format("recipe {} needs the file \"{}\", and nothing in the "
-                                            "image tells the phone's processor",
-                                            recipe.name, file->spelled),
-                     .hint = "Say it: --set arch=arm64 (or arm, x86_64, x86, riscv64)."});
-      if (auto bound = file->bind(word); !bound) {
-        Error error = std::move(bound).error();
-        if (error.code == ErrorCode::NotFound) error.code = ErrorCode::BadValue;
-        error.message = fmt::format(
-            "recipe {}, line {}, \"{}\" for {}: {}", recipe.name, edit.line, file->spelled,
-            architecture.empty() ? "any processor" : architecture, error.message);
-        return fail(std::move(error));
-      }
-    }
+Result<Recipe> with_values(const Recipe& recipe, const Values& values) {
+  RecipeReader reader(recipe.files, recipe.settings, false);
+  reader.fill_in(values);
+  Recipe out = reader.run(recipe.text);
+  if (auto error = recipe_error(reader.mistakes(), recipe.spec)) return fail(std::move(*error));
+  out.spec = recipe.spec;
+  for (std::size_t i = 0; i < out.edits.size(); ++i) {
+    const FileRef* known = recipe.edits[i].file();
+    if (known != nullptr && (known->bound || known->open.empty())) *out.edits[i].file() = *known;
   }
-  return {};
+  return out;
 }
 
 }  // namespace wexlo

@@ -10,6 +10,7 @@
 
 #include "recipe/edit.hpp"
 #include "recipe/mistake.hpp"
+#include "recipe/values.hpp"
 
 namespace wexlo {
 
@@ -32,6 +33,11 @@ struct Recipe {
   std::vector<Edit> edits;
   std::string text;  ///< its TOML, so that a kit can carry it
   Settings given;    ///< of the values given, those it has a parameter for
+
+  // What it was read with, so that it can be read again once more values are known.
+  std::string spec;  ///< how it was named: for messages
+  Settings settings;
+  FileStorePtr files;
 };
 
 /// Reads `PATH` or `@name`. Files that do not depend on the phone's processor are read with it.
@@ -44,16 +50,22 @@ struct Recipe {
 [[nodiscard]] Result<Recipe> read_recipe(std::string_view text, const std::string& name,
                                          const FileStorePtr& files, const Settings& settings);
 
-/// Usage, when a setting is given that none of the recipes has a parameter for.
+/// Usage, when a setting is given that none of the recipes has a parameter for, and that tells
+/// nothing of the phone.
 [[nodiscard]] Status check_settings(const std::vector<Recipe>& recipes, const Settings& settings);
 /// All recipes of a call. Errors: those of load_recipe and check_settings.
 [[nodiscard]] Result<std::vector<Recipe>> load_recipes(const std::vector<std::string>& specs,
                                                        const Settings& settings);
 
-/// Reads the files that were waiting for the processor. Errors: as load_recipe; NoTarget when a
-/// file depends on it and it is not known.
+/// The same recipe with these values in its texts, paths and files; what is not among them stays
+/// open. Files that were read stay as they are. Errors: BadValue, UnsafePath (with a value filled
+/// in something is a mistake).
+[[nodiscard]] Result<Recipe> with_values(const Recipe& recipe, const Values& values);
+
+/// Reads the files that were waiting for what the phone is. Errors: as load_recipe; NoTarget when a
+/// file's name has a value that is not known.
 /// @param wanted  edits whose files are needed now; empty: all
-[[nodiscard]] Status bind_recipes(std::vector<Recipe>& recipes, const std::string& architecture,
+[[nodiscard]] Status bind_recipes(std::vector<Recipe>& recipes, const PhoneFacts& phone,
                                   const std::function<bool(const Edit&)>& wanted = {});
 
 /// Every mistake, in the order of the lines. Errors: NotFound, Io (the recipe does not read).

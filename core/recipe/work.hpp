@@ -95,8 +95,9 @@ class Work {
 
 /// Whether an image has a place for edits of a home.
 [[nodiscard]] bool can_hold(const Image& image, Home home);
-/// Why a condition does not hold, a clause; empty: all do.
-[[nodiscard]] std::string failing(const Conditions& conditions, Work& work, RamdiskLayout layout);
+/// Why a condition does not hold, a clause; empty: all do. Errors: as failing_of_phone.
+[[nodiscard]] Result<std::string> failing(const Conditions& conditions, Work& work,
+                                          RamdiskLayout layout);
 
 // By kind; each file does a few.
 [[nodiscard]] Result<Outcome> apply(Work& work, const PutEdit& edit);

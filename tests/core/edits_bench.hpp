@@ -149,7 +149,7 @@ inline std::vector<Recipe> load_example(const TempDir& dir, const std::string& t
   test::write(dir / "r.toml", text);
   auto recipes = load_recipes({(dir / "r.toml").string()}, {});
   REQUIRE_MESSAGE(recipes, (recipes ? "" : describe(recipes.error())));
-  REQUIRE(bind_recipes(*recipes, "arm64"));
+  REQUIRE(bind_recipes(*recipes, {.architecture = "arm64"}));
   return std::move(*recipes);
 }
 

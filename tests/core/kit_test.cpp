@@ -15,39 +15,40 @@ namespace {
 
 /// With something in every place.
 KitManifest full() {
-  KitManifest kit{.device = "gnomon",
-                  .build = "korvale/gnomon/gnomon:16/A/1:user/k",
-                  .patch_level = "2026-09-05",
-                  .firmware = "ota.zip",
-                  .purpose = Purpose::Update,
-                  .way = Way::Download,
-                  .slotted = true,
-                  .target = {"init_boot", "it has the first one", RamdiskLayout::Generic},
-                  .images = {image("system", Made::Given), image("init_boot"), image("vbmeta")},
-                  .verdict = {.needs = Needs::OwnKey,
-                              .why = "It is signed.",
-                              .locked = verified::Outlook::Starts,
-                              .unlocked = verified::Outlook::Starts,
-                              .key_sha256 = "kk"},
-                  .key = {"key/root-key.bin", 0, "kk"},
-                  .recipes = std::vector<KitRecipe>{{"one",
-                                                     "recipes/1.toml",
-                                                     "r",
-                                                     {{"a", "b"}},
-                                                     {{"hello", "", "recipes/files/h", "h"}}}},
-                  .settings = {Slots::Both, true, "arm64", {"build"}},
-                  .chain = {{.partition = "boot",
-                             .kernel = "5.10",
-                             .cmdline = "a=b",
-                             .init = "i",
-                             .fstabs = {{"/fstab", "x\n"}},
-                             .left = 7,
-                             .left_known = true}},
-                  .super = SuperChange{{{{"system_a", 48, "main"}}, {{"main", 99}}, 200, true},
-                                       {{.steps = {{RoomAct::Drop, "product_a", 6, 0},
-                                                   {RoomAct::Resize, "system_a", 48, 58}}}}},
-                  .plan = {"plan.toml", 0, "p"},
-                  .files = {{"plan.txt", 3, "t"}, {"report.html", 5, "h"}}};
+  KitManifest kit{
+      .device = "gnomon",
+      .build = "korvale/gnomon/gnomon:16/A/1:user/k",
+      .patch_level = "2026-09-05",
+      .firmware = "ota.zip",
+      .purpose = Purpose::Update,
+      .way = Way::Download,
+      .slotted = true,
+      .target = {"init_boot", "it has the first one", RamdiskLayout::Generic},
+      .images = {image("system", Made::Given), image("init_boot"), image("vbmeta")},
+      .verdict = {.needs = Needs::OwnKey,
+                  .why = "It is signed.",
+                  .locked = verified::Outlook::Starts,
+                  .unlocked = verified::Outlook::Starts,
+                  .key_sha256 = "kk"},
+      .key = {"key/root-key.bin", 0, "kk"},
+      .recipes = std::vector<KitRecipe>{{"one",
+                                         "recipes/1.toml",
+                                         "r",
+                                         {{"a", "b"}},
+                                         {{"hello", "", "recipes/files/h", "h"}}}},
+      .settings = {Slots::Both, true, {{"arch", "arm64"}, {"kmi", "android13-5.15"}}, {"build"}},
+      .chain = {{.partition = "boot",
+                 .kernel = "5.10",
+                 .cmdline = "a=b",
+                 .init = "i",
+                 .fstabs = {{"/fstab", "x\n"}},
+                 .left = 7,
+                 .left_known = true}},
+      .super = SuperChange{{{{"system_a", 48, "main"}}, {{"main", 99}}, 200, true},
+                           {{.steps = {{RoomAct::Drop, "product_a", 6, 0},
+                                       {RoomAct::Resize, "system_a", 48, 58}}}}},
+      .plan = {"plan.toml", 0, "p"},
+      .files = {{"plan.txt", 3, "t"}, {"report.html", 5, "h"}}};
   kit.images[0].logical = "system_a";
   kit.images[0].given = Given{.partition = "system", .kind = "ext4"};
   kit.images[0].flash = {.size = 58, .pieces = {{"flash/system.piece-1.img", 30, "s1"}}};
@@ -89,6 +90,7 @@ TEST_CASE("kit.json: what was written reads back, and is written the same") {
   CHECK(read.images[1].patched.edits.at(0).outcome == Outcome::AlreadyDone);
   CHECK(read.purpose == Purpose::Update);
   CHECK(read.settings.slots == Slots::Both);
+  CHECK(read.settings.told == Values{{"arch", "arm64"}, {"kmi", "android13-5.15"}});
   CHECK(read.super->rooms.at(0).steps.at(1).act == RoomAct::Resize);
   // One without anything, too.
   const std::string bare = format_manifest({});

@@ -18,7 +18,7 @@ Ramdisk patched_by(const std::string& edits, const std::string& image) {
   write(dir / "hello", elf("arm64", noise(300'000, 7)));
   write(dir / "r.toml", kHead + edits);
   auto recipes = value_of(load_recipes({(dir / "r.toml").string()}, {}));
-  REQUIRE(bind_recipes(recipes, "arm64"));
+  REQUIRE(bind_recipes(recipes, {.architecture = "arm64"}));
   const auto done = patch_image(load(image), {"boot", true}, recipes);
   REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
   check_undone(*done, image);

@@ -31,7 +31,7 @@ TEST_CASE("recipes: each mistake is told with its line") {
     auto loaded = load_recipes({(dir / "r.toml").string()}, {});
     if (!loaded) return loaded.error();
     // A file is asked for when it is known which image is patched.
-    const auto bound = bind_recipes(*loaded, "arm64");
+    const auto bound = bind_recipes(*loaded, {.architecture = "arm64"});
     REQUIRE_FALSE(bound);
     return bound.error();
   };

@@ -15,7 +15,7 @@ namespace wexlo::test {
 
 inline constexpr const char* kBuild = "korvale/gnomon/gnomon:16/KV3A.1/20260905:user/release-keys";
 
-inline const std::string kFstab =
+inline const std::string kBenchFstab =
     "system /system ext4 ro wait,slotselect,avb=vbmeta,logical,first_stage_mount\n"
     "/dev/block/by-name/userdata /data f2fs noatime wait,fileencryption=aes-256-xts\n";
 
@@ -43,13 +43,14 @@ struct Bench {
     images["init_boot"] =
         with_footer(BootBytes{.ramdisk = lz4_legacy(init_ramdisk())}.done(), "init_boot", 1u << 18);
     images["vendor_boot"] = with_footer(
-        VendorBootBytes{.version = 4,
-                        .ramdisk = lz4_legacy(CpioBytes{}
-                                                  .folder("first_stage_ramdisk")
-                                                  .file("first_stage_ramdisk/fstab.gnomon", kFstab)
-                                                  .done()),
-                        .dtb = device_tree("Tarn 3", "korvale,gnomon"),
-                        .bootconfig = "androidboot.hardware=gnomon\n"}
+        VendorBootBytes{
+            .version = 4,
+            .ramdisk = lz4_legacy(CpioBytes{}
+                                      .folder("first_stage_ramdisk")
+                                      .file("first_stage_ramdisk/fstab.gnomon", kBenchFstab)
+                                      .done()),
+            .dtb = device_tree("Tarn 3", "korvale,gnomon"),
+            .bootconfig = "androidboot.hardware=gnomon\n"}
             .done(),
         "vendor_boot", 1u << 18);
     images["vbmeta"] = padded(vbmeta(hash_descriptor("init_boot", "x", "s")), 4096);

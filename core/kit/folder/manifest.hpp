@@ -17,7 +17,7 @@ namespace wexlo {
 struct KitSettings {
   std::optional<Slots> slots;  ///< nullopt: as the sheet had it
   bool wipe = false;
-  std::string architecture;           ///< told by the user; empty: read from the image
+  Values told;                        ///< of the phone, by a person
   std::vector<std::string> accepted;  ///< codes given with --accept
   std::string technician;             ///< who made it, by the user's settings; may be empty
 };

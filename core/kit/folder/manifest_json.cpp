@@ -73,11 +73,14 @@ Json recipes_json(const std::vector<KitRecipe>& recipes) {
   Json out = Json::array();
   for (const KitRecipe& recipe : recipes) {
     Json files = Json::array();
-    for (const KitRecipe::File& file : recipe.files)
-      files.push_back({{"spelled", file.spelled},
-                       {"path", file.path},
-                       {"file", file.file},
-                       {"sha256", file.sha256}});
+    for (const KitRecipe::File& file : recipe.files) {
+      Json row = {{"spelled", file.spelled},
+                  {"path", file.path},
+                  {"file", file.file},
+                  {"sha256", file.sha256}};
+      if (!file.named.empty()) row["named"] = file.named;
+      files.push_back(std::move(row));
+    }
     out.push_back({{"name", recipe.name},
                    {"file", recipe.file},
                    {"sha256", recipe.sha256},
@@ -88,12 +91,18 @@ Json recipes_json(const std::vector<KitRecipe>& recipes) {
 }
 
 Json settings_json(const KitSettings& settings) {
+  const auto arch = settings.told.find("arch");
   Json out = {{"slots", !settings.slots                  ? "auto"
                         : *settings.slots == Slots::Both ? "both"
                                                          : "current"},
               {"wipe", settings.wipe},
-              {"arch", settings.architecture},
+              {"arch", arch == settings.told.end() ? "" : arch->second},
               {"accepted", settings.accepted}};
+  if (settings.told.size() > static_cast<std::size_t>(arch != settings.told.end())) {
+    Values others = settings.told;
+    others.erase("arch");
+    out["told"] = others;
+  }
   if (!settings.technician.empty()) out["technician"] = settings.technician;
   return out;
 }

@@ -159,7 +159,9 @@ Result<KitRecipe> read_recipe_row(const JsonValue& row) {
     WEXLO_TRY(std::string spelled, one.text("spelled"));
     WEXLO_TRY(std::string path, one.text_or("path", ""));
     if (content.file.empty()) return one.wrong("file", "the file's name is missing");
-    out.files.push_back({std::move(spelled), std::move(path), content.file, content.sha256});
+    WEXLO_TRY(std::string named, one.text_or("named", ""));
+    out.files.push_back(
+        {std::move(spelled), std::move(path), content.file, content.sha256, std::move(named)});
   }
   return out;
 }
@@ -182,7 +184,12 @@ Status read_settings(const JsonValue& top, KitSettings& out) {
   if (slots == "both") out.slots = Slots::Both;
   if (slots == "current") out.slots = Slots::Current;
   WEXLO_TRY(out.wipe, row->flag_or("wipe", false));
-  WEXLO_TRY(out.architecture, row->text_or("arch", ""));
+  WEXLO_TRY(const std::string arch, row->text_or("arch", ""));
+  if (!arch.empty()) out.told["arch"] = arch;
+  if (row->has("told")) {
+    WEXLO_TRY(const auto told, row->text_members("told"));
+    out.told.insert(told.begin(), told.end());
+  }
   WEXLO_TRY(out.accepted, row->texts("accepted"));
   WEXLO_TRY(out.technician, row->text_or("technician", ""));
   return {};

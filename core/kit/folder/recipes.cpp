@@ -48,15 +48,16 @@ class KitFiles final : public FileStore {
   KitFiles(fs::path folder, std::vector<KitRecipe::File> files)
       : folder_(std::move(folder)), files_(std::move(files)) {}
 
-  Result<Blob> read(const std::string& spelled, const std::string&) const override {
-    WEXLO_TRY(auto all, tree(spelled, {}));
+  Result<Blob> read(const FileRef& wanted) const override {
+    WEXLO_TRY(auto all, tree(wanted));
     return std::move(all.front().content);
   }
-  Result<std::vector<NamedFile>> tree(const std::string& spelled,
-                                      const std::string&) const override {
+  Result<std::vector<NamedFile>> tree(const FileRef& wanted) const override {
     std::vector<NamedFile> out;
     for (const auto& file : files_) {
-      if (file.spelled != spelled) continue;
+      if (file.spelled != wanted.spelled) continue;
+      // Chosen by what another build was: the one for this build may be another file.
+      if (!file.named.empty() && file.named != wanted.named) continue;
       WEXLO_TRY(Blob content, member(folder_, file.file, file.sha256));
       out.push_back({file.path, std::move(content)});
     }
@@ -64,7 +65,7 @@ class KitFiles final : public FileStore {
     return fail({.code = ErrorCode::NotFound,
                  .message = "the kit does not carry this file of the recipe",
                  .file = folder_.string(),
-                 .expected = spelled,
+                 .expected = wanted.named,
                  .hint = "It was not needed for that build: give the recipe itself with -r."});
   }
 
@@ -94,7 +95,8 @@ Result<std::vector<KitRecipe>> write_recipes(KitFolder& folder,
         const std::string sha256 = sha256_hex(file.content);
         const std::string name = "recipes/files/" + sha256;
         if (written.insert(name).second) WEXLO_CHECK(folder.put(name, file.content.view()));
-        kept.files.push_back({brought->spelled, file.path, name, sha256});
+        kept.files.push_back({brought->spelled, file.path, name, sha256,
+                              brought->named == brought->spelled ? "" : brought->named});
       }
     }
     out.push_back(std::move(kept));

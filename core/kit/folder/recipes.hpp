@@ -17,6 +17,7 @@ struct KitRecipe {
     std::string spelled;  ///< as the recipe has it
     std::string path;     ///< below a folder that it puts in; else empty
     std::string file, sha256;
+    std::string named{};  ///< with what is known of the phone filled in; empty: as it is spelled
   };
   std::vector<File> files;
 };
