@@ -5,6 +5,7 @@
 #include "image/sealed_block.hpp"
 #include "recipe/account.hpp"
 #include "verified/layout.hpp"
+#include "verified/older_signature.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
@@ -31,12 +32,17 @@ class TailAccount {
       old_behind = stock_bytes().subspan(static_cast<std::size_t>(old_footer->end));
     }
     WEXLO_TRY(const bool sealed, sealed_behind(behind, old_behind));
-    if (!footer) WEXLO_CHECK(plain_tail(out, behind, old_behind));
+    bool older = false;
+    if (!footer) {
+      WEXLO_TRY(older, older_signature(behind, old_behind));
+      WEXLO_CHECK(plain_tail(out, behind, old_behind));
+    }
     if (footer && !equal(behind, old_behind))
       return unexplained("bytes behind the verified-boot footer", footer->end);
     return std::string(footer && sealed
                            ? "verified-boot footer and sealed block, renewed for the new content"
                        : footer ? "verified-boot footer and its digest, renewed for the new content"
+                       : older  ? "older boot signature, made again for the new content"
                        : sealed ? "padding, and a sealed block that was renewed for the new content"
                                 : "padding, up to the stock image's size");
   }
@@ -69,6 +75,22 @@ class TailAccount {
     now = now.first(now.size() - from_end);
     before = before.first(before.size() - from_end);
     return block->valid;
+  }
+
+  /// An older signature that was valid may be another one, which has to be valid, too, and for the
+  /// same target: both are taken off.
+  Result<bool> older_signature(View& now, View& before) const {
+    const std::uint64_t end = output_.image->sections_end(), old_end = stock_.image->sections_end();
+    const auto was = verified::older_signature(before, stock_bytes().first(old_end));
+    if (!was || !was->holds) return false;
+    const auto is = verified::older_signature(now, output_bytes().first(end));
+    if (is && is->size == was->size && equal(now.first(is->size), before.first(was->size)))
+      return false;
+    if (!is || !is->holds || is->target != was->target)
+      return unexplained("the older boot signature", end);
+    now = now.subspan(is->size);
+    before = before.subspan(was->size);
+    return true;
   }
 
   /// The same bytes but for the length of the padding at the end.

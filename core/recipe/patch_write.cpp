@@ -136,10 +136,10 @@ class PatchWriter {
     } else {
       WEXLO_TRY(before, unfold(stock, work_.context));
     }
-    WEXLO_TRY(
-        const MadeWayBack made,
-        make_way_back(stock.bytes, before, unfold(work_.image, parts, Side::Patched, work_.context),
-                      whole, proofs, work_.context));
+    const bool renews = verified::is_older_signature_renewed(*work_.stock.image, work_.stock.bytes);
+    const Unfolded after = unfold(work_.image, parts, Side::Patched, work_.context, renews);
+    WEXLO_TRY(const MadeWayBack made,
+              make_way_back(stock.bytes, before, after, whole, proofs, work_.context));
     for (OpenRamdisk& one : work_.ramdisks)
       for (RamdiskSegment& segment : one.ramdisk.segments)
         if (const auto found = made.settings.find(segment.encoded.view().data());

@@ -7,6 +7,7 @@
 #include "image/sealed_block.hpp"
 #include "image/tail.hpp"
 #include "recipe/journal.hpp"
+#include "verified/older_signature.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
@@ -53,8 +54,8 @@ bool is_padding(std::byte one) {
 
 /// What of a tail no change touches: not the padding, whose length follows from what stands before
 /// it, and neither a verified-boot footer, what leads up to it, nor a sealed block: these are made
-/// anew with each change.
-Blob meaningful(const Blob& tail) {
+/// anew with each change. Nor is an older signature that was, or will be.
+Blob meaningful(const Blob& tail, bool signature_renewed) {
   const View all = tail.view();
   // Mostly the footer ends it, and nothing is left to look for.
   if (all.size() >= verified::kFooterSize &&
@@ -63,7 +64,9 @@ Blob meaningful(const Blob& tail) {
   std::size_t begin = 0, block = tail.size();
   for (const TailItem& item : tail_items(all)) {
     const auto end = static_cast<std::size_t>(item.offset + item.size);
-    if (item.kind == TailKind::Footer) begin = end;
+    if (item.kind == TailKind::Footer ||
+        (item.kind == TailKind::OlderSignature && signature_renewed))
+      begin = end;
     if (item.kind == TailKind::SealedBlock) block = end - static_cast<std::size_t>(item.size);
   }
   View before = all.subspan(begin, std::max(block, begin) - begin);
@@ -117,7 +120,7 @@ Result<WayBackRow> take_row(View& in) {
 }
 
 Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side side,
-                const Context& context) {
+                const Context& context, bool signature_renewed) {
   Unfolded out;
   for (const Section& section : image.sections()) {
     if (section.name == "kernel" && !section.bytes.empty()) {
@@ -154,7 +157,7 @@ Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side 
     }
     out.rest.push_back(one.ramdisk->tail);
   }
-  out.rest.push_back(meaningful(image.tail()));
+  out.rest.push_back(meaningful(image.tail(), signature_renewed));
   std::ranges::stable_sort(out.streams, {}, &ImageStream::offset);
   return out;
 }
@@ -164,7 +167,8 @@ Result<Unfolded> unfold(const LoadedImage& image, const Context& context) {
   std::vector<OpenPart> open;
   for (const ReadRamdisk& one : *ramdisks)
     open.push_back({&one.part, one.ramdisk ? &*one.ramdisk : nullptr});
-  return unfold(*image.image, open, Side::Stock, context);
+  return unfold(*image.image, open, Side::Stock, context,
+                verified::has_renewed_signature(image.image->tail().view()));
 }
 
 StockStream beside(const Unfolded& patched, Compression kind) {

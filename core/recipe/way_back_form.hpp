@@ -37,8 +37,9 @@ enum class Side {
   Stock,    ///< as they were read
   Patched,  ///< as they are now
 };
+/// @param signature_renewed  the image's older signature will be made anew
 [[nodiscard]] Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side side,
-                              const Context& context);
+                              const Context& context, bool signature_renewed = false);
 
 inline constexpr std::string_view kWayBackMagic = "wexlo way back 1\n";
 

@@ -29,4 +29,10 @@ struct OlderSignatureInfo {
                                                  std::string_view key,
                                                  std::string_view certificate);
 
+/// The same with Wexlo's own key, which is no secret: for loaders that want a valid signature,
+/// whoever made it. Errors: Internal.
+[[nodiscard]] Result<Bytes> renewed_older_signature(View image, const std::string& target);
+/// Whether a tail begins with one that was made so.
+[[nodiscard]] bool has_renewed_signature(View tail);
+
 }  // namespace wexlo::verified

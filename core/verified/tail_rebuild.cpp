@@ -12,6 +12,7 @@
 #include "verified/chain.hpp"
 #include "verified/hash_tree.hpp"
 #include "verified/layout.hpp"
+#include "verified/older_signature.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo::verified {
@@ -101,6 +102,32 @@ Result<Bytes> plain_tail(const Image& image, View stock) {
   return out;
 }
 
+/// A stock image whose older signature was valid gets one that is valid for what it holds now: some
+/// loaders want one even when unlocked.
+/// @param stock  gets the signature's place in the stock image filled as in the new one
+Status renew_older_signature(Image& image, Bytes& stock, std::vector<Remark>& notes) {
+  const std::uint64_t end = stock.size() - image.tail().size();
+  const auto was = older_signature(View(stock).subspan(end), View(stock).first(end));
+  Image bare = image;
+  bare.set_tail({});
+  WEXLO_TRY(const Bytes made, renewed_older_signature(bare.write(), was->target));
+  const Bytes rest = to_bytes(View(stock).subspan(end + was->size));
+  const std::size_t size = stock.size();
+  stock.resize(end);
+  append(stock, View(made));
+  // Padding gives or takes, so that the file's size stays where it can.
+  if (!rest.empty() && all_bytes(rest, rest.front()))
+    stock.resize(std::max(stock.size(), size), rest.front());
+  else
+    append(stock, View(rest));
+  image.set_tail(Blob(to_bytes(View(stock).subspan(end))));
+  notes.emplace_back(
+      fmt::format("The older boot signature for {} was made again, with Wexlo's own key: loaders "
+                  "of its time want a valid one, whoever made it.",
+                  was->target));
+  return {};
+}
+
 /// A sealed block behind the image is made valid for the changed bytes where it was valid.
 void renew_sealed_block(Image& image, View stock, std::uint64_t stock_end, std::uint64_t from) {
   // Looked for first: the image is written out for its digest alone.
@@ -179,6 +206,15 @@ Result<Bytes> footed_tail(const Image& image, View stock, std::uint64_t stock_en
 
 }  // namespace
 
+bool is_older_signature_renewed(const Image& stock, View bytes) {
+  const View tail = bytes.last(stock.tail().size());
+  if (!stock.prefix().empty() || !has_older_signature(tail)) return false;
+  const auto footer = find_footer(bytes);
+  if (!footer || *footer) return false;
+  const auto found = older_signature(tail, bytes.first(bytes.size() - tail.size()));
+  return found && found->holds;
+}
+
 Result<std::vector<Remark>> rebuild_tail(Image& image, View stock,
                                          std::optional<std::uint32_t> flags) {
   std::vector<Remark> notes;
@@ -187,7 +223,15 @@ Result<std::vector<Remark>> rebuild_tail(Image& image, View stock,
   const auto stale = [&](bool is, std::string_view what) {
     if (is) notes.emplace_back(fmt::format("{} is stale now: an unlocked phone goes on.", what));
   };
-  stale(has_older_signature(image.tail().view()), "The older boot signature behind the image");
+  const bool is_renewed = is_older_signature_renewed(image, stock);
+  Bytes renewed;
+  if (is_renewed) {
+    renewed = to_bytes(stock);
+    WEXLO_CHECK(renew_older_signature(image, renewed, notes));
+    stock = View(renewed);
+  }
+  stale(!is_renewed && has_older_signature(image.tail().view()),
+        "The older boot signature behind the image");
   const Section* signature = image.section("boot_signature");
   stale(signature != nullptr && !signature->bytes.empty(), "The boot signature section");
   const auto refresh_prefix = [&] {

@@ -147,4 +147,8 @@ inline constexpr std::uint64_t kBehindFooter = 16384;
 [[nodiscard]] Result<std::vector<Remark>> rebuild_tail(Image& image, View stock,
                                                        std::optional<std::uint32_t> flags = {});
 
+/// Whether rebuild_tail makes the older signature of a stock image anew: it was valid, and neither
+/// a footer nor something before the image stands in the way.
+[[nodiscard]] bool is_older_signature_renewed(const Image& stock, View bytes);
+
 }  // namespace wexlo::verified
