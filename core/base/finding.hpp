@@ -130,6 +130,7 @@ enum class FindingCode : std::uint8_t {
   WayBackInKit,
   WayUnknown,
   VbmetaNeeded,
+  NoStartEdit,
   DataUnreadable,
   SkipList,
   PhonesOwn,

@@ -95,6 +95,9 @@ inline constexpr FindingKind kKitRows[] = {
     row(C::VbmetaNeeded, "vbmeta-needed", Kit, Problem,
         "in download mode a changed image starts only with a vbmeta whose flags are 3",
         "Add a recipe that sets both."),
+    row(C::NoStartEdit, "no-start-edit", Kit, Problem,
+        "the edit that replaces what starts first was left out: its conditions do not hold",
+        "Change the conditions in the recipe, or take the recipe for such phones."),
     row(C::DataUnreadable, "data-unreadable", Kit, Warning,
         "with verification disabled user data may become unreadable: the key store gets no patch "
         "level",

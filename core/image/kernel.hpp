@@ -78,10 +78,25 @@ inline constexpr std::string_view kSkipWord = "skip_initramfs", kKeepWord = "wex
 /// Whether a kernel knows either word. @param section  may be null or empty: false
 [[nodiscard]] bool may_skip_ramdisk(const Section* section, const DecodeLimit& limit = {});
 
-/// The section with another kernel of the same size in it, packed as the stock one; what stands
-/// before it is renewed, appended trees are kept. Where the kernel unpacks itself the packed
-/// payload must not grow. Errors: DoesNotFit, and those of encode().
+/// Sizes and sums in front of the kernel follow what is behind them now, where they were true.
+/// @param stock  the section as it was
+void renew_wrapping(Bytes& section, View stock);
+
+/// The section with another kernel in it, of any size, packed as the stock one; what stands before
+/// it is renewed, appended trees are kept. Where the kernel unpacks itself the packed payload must
+/// not grow. Errors: DoesNotFit, and those of encode().
+/// @param behind  what follows the kernel then; nullopt: what followed it
 [[nodiscard]] Result<Bytes> with_body(const Blob& section, const Body& body, const Blob& decoded,
-                                      const Context& context);
+                                      const Context& context,
+                                      std::optional<View> behind = std::nullopt);
+
+/// The section with `fresh` in the place of its packed kernel, packed as that was. Trees behind
+/// `fresh` take the place of the stock ones; without any those stay. nullopt: the stock kernel is
+/// not packed as a whole, or `fresh` is no plain kernel. Errors: those of encode().
+[[nodiscard]] Result<std::optional<Bytes>> packed_as_stock(const Blob& section, const Blob& fresh,
+                                                           const Context& context);
+
+/// Whether the kernel as it runs is less than its section: packed, wrapped, or with more behind it.
+[[nodiscard]] bool is_within(const Body& body, const Blob& section);
 
 }  // namespace wexlo::kernel

@@ -21,7 +21,8 @@ std::uint32_t header_crc(View header) {
   return crc32_of(copy);
 }
 
-/// Sizes and sums in front of the kernel follow it, where they were true.
+}  // namespace
+
 void renew_wrapping(Bytes& section, View stock) {
   const std::size_t wrapping = wrapping_size(stock);
   if (wrapping == part_header::kSize && part_header::looks_like(stock)) {
@@ -53,6 +54,8 @@ void renew_wrapping(Bytes& section, View stock) {
     store<std::uint32_t, BE>(section.data() + kUImageCrcAt,
                              header_crc(View(section).first(wrapping)));
 }
+
+namespace {
 
 /// A payload in the same room: what is left over is zeros, and the last four bytes say how much it
 /// unpacks to, which is where the unpacking code reads it.
@@ -170,8 +173,31 @@ bool may_skip_ramdisk(const Section* section, const DecodeLimit& limit) {
   return text.find(kSkipWord) != text.npos || text.find(kKeepWord) != text.npos;
 }
 
+bool is_within(const Body& body, const Blob& section) {
+  return body.compression != Compression::None || body.begin != 0 || body.end != section.size();
+}
+
+Result<std::optional<Bytes>> packed_as_stock(const Blob& section, const Blob& fresh,
+                                             const Context& context) {
+  const DecodeLimit limit = decode_limit(context);
+  const auto body = open_body(section, limit);
+  if (!body || body->inside || body->compression == Compression::None) return std::nullopt;
+  if (wrapping_size(fresh.view()) != 0 || detect_compression(fresh.view())) return std::nullopt;
+  const Kernel form = read(fresh, limit);
+  constexpr std::array<std::string_view, 3> kUnpackThemselves{"ARM zImage", "x86 bzImage",
+                                                              "EFI zboot"};
+  const bool plain = form.form == "arm64 Image" || !form.banner.empty();
+  if (!plain || std::ranges::find(kUnpackThemselves, form.form) != kUnpackThemselves.end())
+    return std::nullopt;
+  const bool own_trees = !form.trees.empty();
+  WEXLO_TRY(Bytes out,
+            with_body(section, *body, own_trees ? fresh.part(0, form.trees_at) : fresh, context,
+                      own_trees ? std::optional(form.trees.view()) : std::nullopt));
+  return out;
+}
+
 Result<Bytes> with_body(const Blob& section, const Body& body, const Blob& decoded,
-                        const Context& context) {
+                        const Context& context, std::optional<View> behind) {
   const View stock = section.view().subspan(body.begin, body.end - body.begin);
   Bytes packed;
   if (body.compression == Compression::None) {
@@ -186,7 +212,7 @@ Result<Bytes> with_body(const Blob& section, const Body& body, const Blob& decod
   }
   Bytes out = to_bytes(section.view().first(body.begin));
   append(out, View(packed));
-  append(out, section.view().subspan(body.end));
+  append(out, behind.value_or(section.view().subspan(body.end)));
   renew_wrapping(out, section.view());
   return out;
 }

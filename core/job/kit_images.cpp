@@ -1,5 +1,7 @@
 #include "job/kit_images.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cstdlib>
 
@@ -73,6 +75,15 @@ Result<PhoneFacts> find_phone(const ImagesInput& input, const Context& context) 
   return out;
 }
 
+/// Why the first edit was left out that was; empty: none was.
+std::string left_out(const std::vector<std::vector<EditReport>>& reports) {
+  for (const auto& image : reports)
+    for (const EditReport& edit : image)
+      if (edit.outcome == Outcome::Skipped)
+        return fmt::format("\"{}\" was left out: {}", edit.summary, edit.why);
+  return {};
+}
+
 /// One image on its way through the recipes.
 struct Patching {
   LoadedImage image;
@@ -129,13 +140,17 @@ Result<MadeImages> patch_images(const ImagesInput& input, const Context& context
   }
   if (auto matched = check_matches(reports); !matched)
     return fail(in_file(std::move(matched).error(), input.stock.where()));
+  judge_start_edits(out.recipes, reports, out.findings);
   for (const KitImage& image : out.images)
     tell_of_patch(image, input.stock.read(), input.signs, out.findings);
   if (std::ranges::any_of(out.images, &KitImage::written)) return out;
   return fail({.code = ErrorCode::NoMatch,
                .message = "the recipes change nothing in this firmware",
                .file = input.stock.where(),
-               .hint = "The firmware has what they ask for already: there is nothing to flash."});
+               .found = left_out(reports),
+               .hint =
+                   "The firmware has what they ask for already, or their conditions do not hold "
+                   "for it: there is nothing to flash."});
 }
 
 Result<KitImages> put_back_images(StockImages& stock, std::vector<std::string> names,

@@ -128,6 +128,8 @@ class FolderReader {
     WEXLO_TRY(part.bytes, named(row, "file"));
     WEXLO_TRY(part.padding, filler(row, "padding"));
     WEXLO_TRY(part.trees_at, number(row, "trees_at", part.stock_size));
+    WEXLO_TRY(part.plain_file, toml_get_or<std::string>(row, "image", "", file_));
+    WEXLO_TRY(part.plain_sha256, toml_get_or<std::string>(row, "image_sha256", "", file_));
     if (row.contains("fragment")) {
       WEXLO_TRY(const auto fragments, toml_tables(row, "fragment", file_));
       for (const toml::table* one : fragments) {

@@ -36,7 +36,8 @@ struct FolderPart {
   bool changed = false;
   std::vector<FolderTree> trees;
   std::vector<FolderDtb> dtbs;
-  std::uint64_t trees_at = 0;  ///< where the device trees begin in the part
+  std::uint64_t trees_at = 0;            ///< where the device trees begin in the part
+  std::string plain_file, plain_sha256;  ///< the kernel as it runs; empty: it is the part itself
 };
 
 struct FolderFacts {

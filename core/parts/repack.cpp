@@ -5,6 +5,7 @@
 #include "base/digest.hpp"
 #include "image/boot.hpp"
 #include "image/fragments.hpp"
+#include "image/kernel.hpp"
 #include "parts/fields.hpp"
 #include "parts/folder.hpp"
 #include "parts/parts.hpp"
@@ -159,16 +160,18 @@ class Repacker {
                    .message = "no such part in this image: " + part.name,
                    .file = file()});
     WEXLO_TRY(auto trees, changed_trees(part));
+    WEXLO_TRY(const auto plain, changed_kernel(part));
     const bool in_tree =
         std::ranges::any_of(part.trees, [](const auto& t) { return !t.tree.empty(); });
     if (part.changed && in_tree) return ramdisk_file_changed(part);
-    if (part.changed && !trees.empty())
+    if (part.changed && (plain || !trees.empty()))
       return fail(
           {.code = ErrorCode::DigestMismatch,
-           .message =
-               fmt::format("{} and a device tree taken out of it were both edited", part.file_name),
+           .message = fmt::format("{} and {} taken out of it were both edited", part.file_name,
+                                  plain ? part.plain_file : "a device tree"),
            .file = file(),
-           .hint = "Keep one of the two edits: put the other file back from a fresh unpack."});
+           .hint = "Keep one of the two edits: put the other file back from a fresh "
+                   "unpack."});
     if (part.changed) {
       out_.changes.push_back({part.name, "content", "",
                               fmt::format("{} -> {} bytes", part.stock_size, part.bytes.size())});
@@ -177,15 +180,50 @@ class Repacker {
             "The kernel was replaced as a whole, with the device trees behind it.");
       return image.replace(part.name, part.bytes);
     }
-    if (trees.empty()) return {};
     if (image.kind() == "dt-table") {
+      if (trees.empty()) return {};
       WEXLO_TRY(const Bytes table, dt::replace(dt::whole_table(image), trees));
       return image.replace(part.name, Blob(to_bytes(View(table).subspan(image.header().size()))));
     }
+    if (plain) return put_kernel(image, part, *plain, trees);
+    if (trees.empty()) return {};
     WEXLO_TRY(const Bytes fresh, dt::replace(part.bytes.rest(part.trees_at), trees));
     Bytes whole = to_bytes(part.bytes.view().first(part.trees_at));
     append(whole, View(fresh));
+    if (part.name == "kernel") kernel::renew_wrapping(whole, part.bytes.view());
     return image.replace(part.name, Blob(std::move(whole)));
+  }
+
+  /// The kernel as it runs, where it was edited.
+  Result<std::optional<Blob>> changed_kernel(const FolderPart& part) {
+    if (part.plain_file.empty()) return std::nullopt;
+    WEXLO_TRY(Blob plain, in_.member(part.plain_file));
+    if (sha256_hex(plain.view()) == part.plain_sha256) return std::nullopt;
+    out_.changes.push_back({part.name, "kernel", part.plain_file,
+                            fmt::format("now {} bytes, packed as it was", plain.size())});
+    return plain;
+  }
+
+  /// Packed as the stock one, with the trees behind it.
+  Status put_kernel(Image& image, const FolderPart& part, const Blob& plain,
+                    const std::map<std::size_t, Blob>& trees) {
+    if (plain.empty())
+      return fail({.code = ErrorCode::BadValue,
+                   .message = "the kernel is empty",
+                   .file = (in_.folder / part.plain_file).string(),
+                   .hint = "Unpack the image again, and put in a whole kernel."});
+    WEXLO_TRY(const kernel::Body body, kernel::open_body(part.bytes, decode_limit(context_)));
+    std::optional<Bytes> behind;
+    if (!trees.empty()) {
+      behind = to_bytes(part.bytes.view().subspan(body.end, part.trees_at - body.end));
+      WEXLO_TRY(const Bytes fresh, dt::replace(part.bytes.rest(part.trees_at), trees));
+      append(*behind, View(fresh));
+    }
+    auto packed = kernel::with_body(part.bytes, body, plain, context_,
+                                    behind ? std::optional(View(*behind)) : std::nullopt);
+    if (!packed)
+      return fail(in_file(std::move(packed).error(), (in_.folder / part.plain_file).string()));
+    return image.replace(part.name, Blob(std::move(*packed)));
   }
 
   /// Device trees of a part that were edited, by their index in it.

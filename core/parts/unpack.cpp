@@ -17,6 +17,8 @@ namespace wexlo::parts {
 namespace fs = std::filesystem;
 namespace {
 
+constexpr std::string_view kPlainKernel = "kernel.image";
+
 /// A name that any file system takes, and that is a plain one.
 std::string file_name(std::string_view name) {
   std::string out;
@@ -190,8 +192,8 @@ class Unpacker {
     const auto kernel = kernel::read(section.bytes, decode_limit(context_));
     text_ += fmt::format("form = \"{}\"\ncompression = \"{}\"\n", kernel.form, kernel.compression);
     if (!kernel.banner.empty()) text_ += "banner = " + toml_quote(printable(kernel.banner)) + "\n";
-    PartRow& row = result_.parts.back();
-    row.compression = kernel.compression;
+    result_.parts.back().compression = kernel.compression;
+    WEXLO_CHECK(write_plain_kernel(section));
     if (!kernel.config.empty()) {
       WEXLO_CHECK(save("kernel.config", as_view(kernel.config)));
       result_.parts.push_back({.name = "kernel.config",
@@ -202,6 +204,21 @@ class Unpacker {
     if (kernel.trees.empty()) return {};
     text_ += fmt::format("trees_at = {}\n", kernel.trees_at);
     return write_trees("kernel", dt::blobs(kernel.trees));
+  }
+
+  /// The kernel as it runs, to be looked into and changed.
+  Status write_plain_kernel(const Section& section) {
+    auto body = kernel::open_body(section.bytes, decode_limit(context_));
+    if (!body || !kernel::is_within(*body, section.bytes)) return {};
+    plain_kernel_ = std::move(body->decoded);
+    WEXLO_CHECK(save(kPlainKernel, plain_kernel_.view()));
+    text_ += fmt::format("image = \"{}\"\n", kPlainKernel);
+    digest_line("image_sha256", plain_kernel_.view());
+    result_.parts.push_back({.name = std::string(kPlainKernel),
+                             .file = std::string(kPlainKernel),
+                             .size = plain_kernel_.size(),
+                             .note = "the kernel as it runs: packed again when it is changed"});
+    return {};
   }
 
   Status write_trees(const std::string& section, const std::vector<dt::DtBlob>& trees) {
@@ -236,6 +253,7 @@ class Unpacker {
   Unpacked result_;
   std::set<std::string> trees_;
   std::vector<std::vector<dt::DtBlob>> kept_;
+  Blob plain_kernel_;
   std::deque<Pending> pending_;
   TaskGroup digests_;  ///< last: it waits for its tasks before what they use is gone
 };

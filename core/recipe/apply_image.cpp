@@ -87,6 +87,8 @@ Status put_trees(Work& work, const TreePlace& place, const std::map<std::size_t,
   }
   Bytes section = to_bytes(work.image.section(place.section)->bytes.view().first(place.at));
   append(section, View(trees));
+  if (place.section == "kernel")
+    kernel::renew_wrapping(section, work.image.section("kernel")->bytes.view());
   return work.image.replace(place.section, Blob(std::move(section)));
 }
 

@@ -14,6 +14,9 @@
 namespace wexlo {
 namespace {
 
+constexpr std::string_view kTreesKept =
+    "The new kernel has no device trees behind it: the stock ones were put there.";
+
 /// The new part, and the image it came out of.
 struct Brought {
   Blob bytes;
@@ -84,13 +87,26 @@ Result<Blob> fit_kernel(Work& work, const PartEdit& edit, const Blob& fresh, con
     work.note("The kernels' versions could not be compared: one of them carries no banner.");
   else if (now.release != old.release)
     work.detail(fmt::format("kernel {} -> {}", old.release, now.release));
+  if (!edit.as_it_is) {
+    WEXLO_TRY(auto packed, kernel::packed_as_stock(stock, fresh, work.context));
+    if (packed) {
+      work.detail(fmt::format("kernel packed as {}, as the stock one", old.compression));
+      if (now.trees.empty() && !old.trees.empty()) work.note(std::string(kTreesKept));
+      return Blob(std::move(*packed));
+    }
+  }
+  if (now.compression != old.compression)
+    work.note(
+        fmt::format("The new kernel is packed as {}, the stock one as {}: the loader has to "
+                    "know both.",
+                    now.compression, old.compression));
   Bytes out = to_bytes(fresh.view());
   const bool wrapped = part_header::looks_like(stock.view());
   if (part_header::looks_like(fresh.view()) && !wrapped)
     out = to_bytes(fresh.view().subspan(part_header::kSize));
   if (now.trees.empty() && !old.trees.empty()) {
     append(out, old.trees.view());
-    work.note("The new kernel has no device trees behind it: the stock ones were put there.");
+    work.note(std::string(kTreesKept));
   }
   if (wrapped && !part_header::looks_like(out)) {
     const Bytes body =

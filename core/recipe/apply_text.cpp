@@ -7,6 +7,7 @@
 
 #include "image/boot.hpp"
 #include "image/device_tree.hpp"
+#include "ramdisk/mount_files.hpp"
 #include "ramdisk/textfiles.hpp"
 #include "recipe/work.hpp"
 
@@ -116,24 +117,6 @@ void claims(Work& work, const std::string& where) {
   if (const auto* set = std::get_if<FstabSetEdit>(&work.edit->what))
     for (const std::string& flag : set->flags)
       claim(set->mount_point, flag.substr(0, flag.find('=')), flag);
-}
-
-/// The fstab files of a ramdisk, each where it is named last: that one counts. Gathered in one
-/// pass, since looking for each by its name would take the square of their number.
-std::map<std::string, EntryAt> mount_files(const Ramdisk& ramdisk) {
-  std::map<std::string, EntryAt> out;
-  for (std::size_t s = 0; s < ramdisk.segments.size(); ++s) {
-    const auto& entries = ramdisk.segments[s].archive.entries;
-    for (std::size_t i = 0; i < entries.size(); ++i) {
-      const std::string place = newc::place_of(entries[i].name());
-      if (entries[i].is_trailer() || !is_fstab_name(place)) continue;
-      if (entries[i].type() == newc::Regular)
-        out[place] = {s, i};
-      else
-        out.erase(place);
-    }
-  }
-  return out;
 }
 
 /// Shared by the two edits of flags.

@@ -118,8 +118,9 @@ Result<std::string> failing(const Conditions& conditions, Work& work, RamdiskLay
     (void)work.kernel_architecture();
   if (std::string other = failing_processor(conditions, work.phone); !other.empty()) return other;
   if (lacks(conditions.layouts, layout_name(layout)))
-    return fmt::format("it is for layout {}, the image has {}",
-                       fmt::join(conditions.layouts, " or "), layout_name(layout));
+    return fmt::format("it is for layout {}, the image has {}{}",
+                       fmt::join(conditions.layouts, " or "), layout_name(layout),
+                       conditions.reason.empty() ? "" : " (" + conditions.reason + ")");
   if (lacks(conditions.partitions, work.role.partition))
     return fmt::format("it is for {}, this is {}", fmt::join(conditions.partitions, " or "),
                        work.role.partition);

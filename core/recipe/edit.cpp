@@ -101,6 +101,12 @@ struct Summary {
   std::string operator()(const FstabSetEdit& e) const {
     return fmt::format("set fstab flags {} at {}", joined(e.flags), mount(e.mount_point));
   }
+  std::string operator()(const FstabAddEdit& e) const {
+    return fmt::format("mount {} at {}", e.device, e.mount_point);
+  }
+  std::string operator()(const ChangeListEdit& e) const {
+    return fmt::format("list what was changed in /{}", e.path);
+  }
   std::string operator()(const CmdlineEdit& e) const {
     Pairs set = e.set;
     for (const std::string& word : e.add)
@@ -173,6 +179,10 @@ bool LineMatch::matches(std::string_view text) const {
          (!starting || bare.starts_with(*starting));
 }
 
+std::string FstabAddEdit::line() const {
+  return fmt::format("{} {} {} {} {}", device, mount_point, type, options, fmt::join(flags, ","));
+}
+
 bool Conditions::empty() const {
   return architectures.empty() && layouts.empty() && partitions.empty() &&
          header_versions.empty() && !sdk_at_least && !sdk_at_most && generations.empty() &&
@@ -181,6 +191,27 @@ bool Conditions::empty() const {
 
 std::string Edit::summary() const {
   return std::visit(Summary{}, what);
+}
+
+std::string Edit::place() const {
+  return std::visit(
+      []<class E>(const E& edit) -> std::string {
+        if constexpr (requires { edit.path; })
+          return edit.path;
+        else if constexpr (requires { edit.file; })
+          return edit.file;
+        else
+          return {};
+      },
+      what);
+}
+
+bool Edit::replaces_init() const {
+  if (home != Home::StartRamdisk) return false;
+  if (std::holds_alternative<PutEdit>(what) || std::holds_alternative<LinkEdit>(what))
+    return place() == "init";
+  const auto* move = std::get_if<MoveEdit>(&what);
+  return move != nullptr && move->to == "init";
 }
 
 const FileRef* Edit::file() const {

@@ -116,6 +116,13 @@ struct FstabSetEdit {
   std::string mount_point;
   std::vector<std::string> flags;
 };
+/// Declares a mount point wherever others are declared.
+struct FstabAddEdit {
+  std::string mount_point, device, type;
+  std::string options;  ///< of the mount, parted by commas
+  std::vector<std::string> flags;
+  [[nodiscard]] std::string line() const;  ///< as fstab files have it
+};
 /// Words of the kernel's command line.
 struct CmdlineEdit {
   Pairs set;                     ///< `name=value`
@@ -147,12 +154,19 @@ struct TreeNodeEdit {
   std::string tree;
   bool remove = false;
 };
+/// Writes down which files of the ramdisk are not as they were: `added /x`, `changed /x`,
+/// `removed /x`, `kept /x /place`, a line each. It counts what all recipes did.
+struct ChangeListEdit {
+  std::string path;
+  Access access;
+};
 /// A whole part from a file, or out of another image.
 struct PartEdit {
   std::string part;  ///< section's name, or "ramdisk"
   FileRef from;
   std::string take;            ///< the part of the other image; default: same
   bool other_version = false;  ///< a version that does not fit is no mistake
+  bool as_it_is = false;       ///< a plain kernel is not packed as the stock one was
 };
 /// Sets and clears flags of the top-level vbmeta struct.
 struct VbmetaFlagsEdit {
@@ -183,6 +197,8 @@ struct Conditions {
   std::optional<std::uint32_t> sdk_at_least, sdk_at_most;  ///< API level of the build
   std::vector<std::string> generations;                    ///< of generic kernels
   std::vector<std::string> kernels;                        ///< releases: see kernel::is_release
+  std::string reason;                                      ///< a clause for people; may be empty
+  std::size_t layouts_line = 0, layouts_column = 0;        ///< where they stand in the recipe
   [[nodiscard]] bool empty() const;
 };
 
@@ -211,14 +227,18 @@ struct Edit {
   std::string settings;  ///< its keys and values in one form: what the digest is over
   std::variant<PutEdit, FolderEdit, PutTreeEdit, RemoveEdit, MoveEdit, LinkEdit, ChmodEdit,
                LineAddEdit, LineReplaceEdit, LineRemoveEdit, PropertyEdit, FstabDropEdit,
-               FstabSetEdit, CmdlineEdit, BootconfigEdit, HeaderEdit, KernelBytesEdit,
-               TreePropertyEdit, TreeNodeEdit, PartEdit, VbmetaFlagsEdit>
+               FstabSetEdit, FstabAddEdit, ChangeListEdit, CmdlineEdit, BootconfigEdit, HeaderEdit,
+               KernelBytesEdit, TreePropertyEdit, TreeNodeEdit, PartEdit, VbmetaFlagsEdit>
       what;
 
   [[nodiscard]] std::string summary() const;  ///< one line for people
   /// SHA-256 over everything that decides what the edit does, hex: how a journal knows it again.
   /// Precondition: its files are bound, and no value is open.
   [[nodiscard]] std::string digest() const;
+  /// The place in the ramdisk that it is about; empty: its kind has none.
+  [[nodiscard]] std::string place() const;
+  /// Whether it puts something in the place of what a start runs first.
+  [[nodiscard]] bool replaces_init() const;
   /// The file that it brings along; nullptr: none.
   [[nodiscard]] const FileRef* file() const;
   [[nodiscard]] FileRef* file();

@@ -21,18 +21,6 @@ using newc::Entry;
 
 /// Who asks for an edit that no recipe has.
 constexpr std::string_view kLayoutRecipe = "(layout)";
-/// The place in the ramdisk that an edit is about, for choosing among several.
-struct PlaceOf {
-  template <class E>
-  std::string operator()(const E& edit) const {
-    if constexpr (requires { edit.path; })
-      return edit.path;
-    else if constexpr (requires { edit.file; })
-      return edit.file;
-    else
-      return {};
-  }
-};
 
 bool is_ramdisk_home(Home home) {
   return home == Home::StartRamdisk || home == Home::VendorRamdisk || home == Home::RecoveryRamdisk;
@@ -65,6 +53,7 @@ class Patcher {
       for (const Edit& edit : recipe.edits)
         WEXLO_CHECK(one_edit(edit));
     }
+    WEXLO_CHECK(write_lists());
     WEXLO_CHECK(what_the_layout_asks());
     WEXLO_CHECK(digests_.wait());
     if (!differs()) return unchanged();
@@ -181,7 +170,7 @@ class Patcher {
       return find(is_recovery);
     }
     OpenRamdisk* one = work_.home();
-    const std::string place = std::visit(PlaceOf{}, edit.what);
+    const std::string place = edit.place();
     if (one == nullptr || place.empty() || find_entry(one->ramdisk, place)) return one;
     OpenRamdisk* other =
         find([&](const OpenRamdisk& at) { return find_entry(at.ramdisk, place).has_value(); });
@@ -215,13 +204,34 @@ class Patcher {
                       .may_miss = edit.may_miss};
     if (concerns(edit)) {
       report.why = why(edit);
-      WEXLO_TRY(report.outcome, try_edit(edit, report));
+      if (std::holds_alternative<ChangeListEdit>(edit.what)) {
+        lists_.emplace_back(&edit, work_.out.edits.size());
+      } else {
+        WEXLO_TRY(report.outcome, try_edit(edit, report));
+      }
     } else {
       report.why = edit.partition.empty() ? fmt::format("it is for {}: {}", home_name(edit.home),
                                                         home_images(edit.home))
                                           : fmt::format("it is for partition {}", edit.partition);
     }
     work_.out.edits.push_back(std::move(report));
+    return {};
+  }
+
+  /// Lists of what was changed come when all else is done; their reports keep their places.
+  Status write_lists() {
+    for (const auto& [edit, number] : lists_) {
+      if (work_.patched_before && !work_.original && journal_.way_back.empty()) {
+        auto bytes = follow_way_back(work_.stock, journal_, work_.context);
+        if (!bytes && is_of_this_run(bytes.error().code)) return fail(bytes.error());
+        if (bytes) {
+          WEXLO_TRY(work_.original, load_image(*bytes, "the stock image"));
+        }
+      }
+      EditReport report = work_.out.edits[number];
+      WEXLO_TRY(report.outcome, try_edit(*edit, report));
+      work_.out.edits[number] = std::move(report);
+    }
     return {};
   }
 
@@ -335,7 +345,8 @@ class Patcher {
   }
 
   Work work_;
-  std::vector<Recipe> recipes_;  ///< with what is known of the image
+  std::vector<Recipe> recipes_;                             ///< with what is known of the image
+  std::vector<std::pair<const Edit*, std::size_t>> lists_;  ///< and the places of their reports
   Journal journal_;
   RamdiskLayout layout_ = RamdiskLayout::None;
   Edit layout_edit_;

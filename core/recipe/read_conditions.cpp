@@ -20,7 +20,8 @@ Conditions conditions_of(Fields& f) {
                  f.number("sdk_at_least", 10000),
                  f.number("sdk_at_most", 10000),
                  f.texts("kmi"),
-                 f.texts("kernel")};
+                 f.texts("kernel"),
+                 f.text_or("reason", "")};
   constexpr std::array kArchitectures{"arm64", "arm", "x86_64", "x86", "riscv64"};
   for (const std::string& word : out.architectures)
     if (std::ranges::find(kArchitectures, word) == kArchitectures.end())
@@ -45,6 +46,10 @@ Conditions conditions_of(Fields& f) {
 Conditions read_conditions(const toml::table& table, Reading& reading) {
   Fields f(table, reading);
   Conditions out = conditions_of(f);
+  if (const toml::node* layouts = table.get("layout")) {
+    out.layouts_line = layouts->source().begin.line;
+    out.layouts_column = layouts->source().begin.column;
+  }
   f.finish();
   return out;
 }

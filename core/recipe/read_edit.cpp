@@ -153,6 +153,27 @@ What read_fstab_set(Fields& f) {
   return edit;
 }
 
+What read_fstab_add(Fields& f) {
+  FstabAddEdit edit{f.text("mount_point"), f.text("device"), f.text("type"),
+                    f.text_or("options", "defaults"), f.texts("flags")};
+  check_flags(f, edit.flags);
+  const auto word = [&](std::string_view key, const std::string& text) {
+    if (text.find_first_of(" \t\r\n") != std::string::npos)
+      f.wrong(key, fmt::format("{} holds a blank: an fstab's columns are parted by them", key));
+  };
+  word("mount_point", edit.mount_point);
+  word("device", edit.device);
+  word("type", edit.type);
+  word("options", edit.options);
+  if (!edit.mount_point.empty() && !edit.mount_point.starts_with('/'))
+    f.wrong("mount_point", "a mount point begins with \"/\"");
+  return edit;
+}
+
+What read_change_list(Fields& f) {
+  return ChangeListEdit{f.place("path"), f.access()};
+}
+
 What read_cmdline(Fields& f) {
   CmdlineEdit edit{f.pairs("set"), f.texts("add"), f.texts("remove")};
   if (!f.has("set") && !f.has("add") && !f.has("remove")) f.wrong("neither set, add nor remove");
@@ -253,6 +274,10 @@ What read_tree_node(Fields& f) {
 
 What read_part(Fields& f) {
   PartEdit edit{f.text("part"), f.file("from"), f.text_or("take", ""), f.flag("other_version")};
+  const std::string pack = f.text_or("pack", "stock");
+  edit.as_it_is = pack == "none";
+  if (pack != "none" && pack != "stock") f.wrong("pack", "pack is one of: stock, none");
+  if (edit.as_it_is && edit.part != "kernel") f.wrong("pack", "pack is a kernel's alone");
   constexpr std::array kParts{"kernel", "ramdisk", "dtb", "second", "recovery_dtbo", "dt"};
   if (!edit.part.empty() && std::ranges::find(kParts, edit.part) == kParts.end())
     f.wrong("part", fmt::format("no part is called that; known: {}", fmt::join(kParts, ", ")));
@@ -296,6 +321,8 @@ constexpr std::array kKinds{
     Kind{"property", Home::StartRamdisk, read_property},
     Kind{"fstab-drop", Home::Mounts, read_fstab_drop},
     Kind{"fstab-set", Home::Mounts, read_fstab_set},
+    Kind{"fstab-add", Home::Mounts, read_fstab_add},
+    Kind{"change-list", Home::StartRamdisk, read_change_list},
     Kind{"cmdline", Home::Cmdline, read_cmdline},
     Kind{"bootconfig", Home::Bootconfig, read_bootconfig},
     Kind{"header", Home::Header, read_header, Names::Parameters},

@@ -292,7 +292,11 @@ Result<Recipe> load_recipe(const std::string& spec, const Settings& settings) {
 Result<std::vector<Mistake>> check_recipe(const std::string& spec, const Settings& settings) {
   WEXLO_TRY(const Found found, find_recipe(spec));
   RecipeReader reader(found.files, settings, false);
-  (void)reader.run(found.text);
+  const Recipe recipe = reader.run(found.text);
+  std::ranges::move(left_out_layouts(recipe), std::back_inserter(reader.mistakes()));
+  std::ranges::stable_sort(reader.mistakes(), {}, [](const Mistake& mistake) {
+    return std::pair(mistake.line, mistake.column);
+  });
   // A parameter without a value is the caller's to give, not the recipe's mistake.
   std::erase_if(reader.mistakes(),
                 [](const Mistake& mistake) { return mistake.code == ErrorCode::Usage; });

@@ -72,6 +72,10 @@ struct Recipe {
 [[nodiscard]] Result<std::vector<Mistake>> check_recipe(const std::string& spec,
                                                         const Settings& settings);
 
+/// Edits of the first ramdisk that conditions keep from layouts in which they would do as well, for
+/// no reason that is given: warnings.
+[[nodiscard]] std::vector<Mistake> left_out_layouts(const Recipe& recipe);
+
 /// What a reader of the recipe fails with: the heaviest mistake. nullopt: warnings at most.
 [[nodiscard]] std::optional<Error> recipe_error(const std::vector<Mistake>& mistakes,
                                                 const std::string& file);

@@ -35,7 +35,10 @@ class Work {
   std::vector<OpenRamdisk> ramdisks;
   Intent intent;
   Patched out;
-  bool patched_before = false;  ///< the ramdisk carries a journal
+  bool patched_before = false;          ///< the ramdisk carries a journal
+  std::optional<LoadedImage> original;  ///< of an image patched before, where it can be had
+  std::map<std::string, std::string>
+      kept_files;  ///< stock files by their place, and where they are kept
 
   // The current edit.
   const Edit* edit = nullptr;
@@ -113,6 +116,8 @@ class Work {
 [[nodiscard]] Result<Outcome> apply(Work& work, const PropertyEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const FstabDropEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const FstabSetEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const FstabAddEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const ChangeListEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const CmdlineEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const BootconfigEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const HeaderEdit& edit);

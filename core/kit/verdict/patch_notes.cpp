@@ -5,6 +5,30 @@
 #include <algorithm>
 
 namespace wexlo {
+
+void judge_start_edits(const std::vector<Recipe>& recipes,
+                       const std::vector<std::vector<EditReport>>& reports,
+                       std::vector<Finding>& out) {
+  std::size_t number = 0;
+  for (const Recipe& recipe : recipes) {
+    std::string why;
+    bool done = false;
+    for (const Edit& edit : recipe.edits) {
+      const std::size_t at = number++;
+      if (!edit.replaces_init()) continue;
+      for (const auto& image : reports) {
+        done |= image[at].outcome == Outcome::Applied || image[at].outcome == Outcome::AlreadyDone;
+        if (image[at].outcome == Outcome::Skipped && why.empty()) why = image[at].why;
+      }
+    }
+    if (done || why.empty()) continue;
+    out.push_back({kind_of(FindingCode::NoStartEdit).level, FindingCode::NoStartEdit,
+                   fmt::format("Recipe {} replaces what starts first, and here that edit was left "
+                               "out: {}.",
+                               recipe.name, why)});
+  }
+}
+
 void tell_of_patch(const KitImage& image, const std::map<std::string, LoadedImage>& stock,
                    bool signs, std::vector<Finding>& out) {
   for (const Lowered& one : image.patched.lowered) {
