@@ -131,6 +131,7 @@ enum class FindingCode : std::uint8_t {
   WayUnknown,
   VbmetaNeeded,
   NoStartEdit,
+  RamdiskMade,
   DataUnreadable,
   SkipList,
   PhonesOwn,

@@ -98,6 +98,9 @@ inline constexpr FindingKind kKitRows[] = {
     row(C::NoStartEdit, "no-start-edit", Kit, Problem,
         "the edit that replaces what starts first was left out: its conditions do not hold",
         "Change the conditions in the recipe, or take the recipe for such phones."),
+    row(C::RamdiskMade, "ramdisk-made", Kit, Warning,
+        "the image had no ramdisk and has one now: the loader has to load it",
+        "Start the phone once before anything else is done; the way back is in the image."),
     row(C::DataUnreadable, "data-unreadable", Kit, Warning,
         "with verification disabled user data may become unreadable: the key store gets no patch "
         "level",

@@ -137,6 +137,7 @@ constexpr Why kWhys[] = {
     {C::WayUnknown, "The plan has to guess how the phone is written."},
     {C::VbmetaNeeded, "The phone stops at power-on with its maker's own message."},
     {C::NoStartEdit, "The phone starts as before: nothing runs what the recipe put in."},
+    {C::RamdiskMade, "A loader that passes the ramdisk over starts the system as before."},
     {C::DataUnreadable, "The owner's data may ask for an erase after the start."},
     {C::SkipList, "A system that mounts what is gone stops at its start."},
     {C::PhonesOwn, "An image of another build there does not go with these."},

@@ -193,4 +193,57 @@ Status set_fragment(Image& image, std::size_t part, std::string_view name, std::
   return image.replace(kFragmentTable, Blob(std::move(table)));
 }
 
+FragmentKey fragment_key(const RamdiskPart& part) {
+  return {part.name, part.type, part.board_id};
+}
+
+Status add_fragment(Image& image, const FragmentKey& key, View bytes) {
+  const Section* section = image.section("vendor_ramdisk");
+  const Section* table = image.section(kFragmentTable);
+  const std::uint64_t step = image.number("vendor_ramdisk_table_entry_size");
+  if (section == nullptr || table == nullptr || step < kRowSize)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = "the image has no table of fragments",
+                 .expected = "vendor_boot of header version 4"});
+  const auto rows = rows_of(image);
+  const std::uint64_t begin = section->bytes.size();
+  if (begin + bytes.size() > 0xffffffffu)
+    return fail({.code = ErrorCode::OutOfRange,
+                 .message = "the vendor ramdisk grows past what its header can say"});
+  Bytes whole = to_bytes(section->bytes.view());
+  append(whole, bytes);
+  Bytes fresh = to_bytes(table->bytes.view().first(rows.size() * step));
+  const std::size_t at = fresh.size();
+  fresh.resize(at + step);
+  store<std::uint32_t, LE>(fresh.data() + at + kSizeAt, static_cast<std::uint32_t>(bytes.size()));
+  store<std::uint32_t, LE>(fresh.data() + at + kOffsetAt, static_cast<std::uint32_t>(begin));
+  append(fresh, table->bytes.view().subspan(rows.size() * step));
+  WEXLO_CHECK(image.replace("vendor_ramdisk", Blob(std::move(whole))));
+  WEXLO_CHECK(image.replace(kFragmentTable, Blob(std::move(fresh))));
+  WEXLO_CHECK(image.set_number("vendor_ramdisk_table_entry_num", rows.size() + 1));
+  return set_fragment(image, rows.size(), key.name, key.type, key.board_id);
+}
+
+Status remove_fragment(Image& image, std::size_t part) {
+  const auto rows = rows_of(image);
+  if (part >= rows.size() || rows.size() < 2)
+    return fail({.code = ErrorCode::Unsupported,
+                 .message = part >= rows.size() ? "the image has no such fragment"
+                                                : "the image has no other fragment than this one"});
+  const Row gone = rows[part];
+  const std::uint64_t step = image.number("vendor_ramdisk_table_entry_size");
+  Bytes whole = to_bytes(image.section("vendor_ramdisk")->bytes.view());
+  const auto begin = whole.begin() + static_cast<std::ptrdiff_t>(gone.offset);
+  whole.erase(begin, begin + static_cast<std::ptrdiff_t>(gone.size));
+  Bytes table = to_bytes(image.section(kFragmentTable)->bytes.view());
+  for (const Row& other : rows)
+    if (other.at != gone.at && other.offset >= gone.offset + gone.size)
+      store<std::uint32_t, LE>(table.data() + other.at + kOffsetAt, other.offset - gone.size);
+  const auto row = table.begin() + static_cast<std::ptrdiff_t>(gone.at);
+  table.erase(row, row + static_cast<std::ptrdiff_t>(step));
+  WEXLO_CHECK(image.replace("vendor_ramdisk", Blob(std::move(whole))));
+  WEXLO_CHECK(image.replace(kFragmentTable, Blob(std::move(table))));
+  return image.set_number("vendor_ramdisk_table_entry_num", rows.size() - 1);
+}
+
 }  // namespace wexlo::boot

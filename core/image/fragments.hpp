@@ -53,4 +53,19 @@ struct RamdiskPart {
                                   std::uint32_t type,
                                   const std::array<std::uint32_t, 16>& board_id);
 
+/// What a fragment is called in the table.
+struct FragmentKey {
+  std::string name;
+  std::uint32_t type = 0;
+  std::array<std::uint32_t, 16> board_id{};
+  bool operator==(const FragmentKey&) const = default;
+};
+[[nodiscard]] FragmentKey fragment_key(const RamdiskPart& part);
+
+/// Puts one behind the others. Errors: Unsupported (the image has no table of them), OutOfRange
+/// (the name is longer than 31 bytes; the ramdisk grows past what its header can say).
+[[nodiscard]] Status add_fragment(Image& image, const FragmentKey& key, View bytes);
+/// Takes one out; others keep their order. Errors: Unsupported (no such fragment, or the last).
+[[nodiscard]] Status remove_fragment(Image& image, std::size_t part);
+
 }  // namespace wexlo::boot

@@ -126,7 +126,7 @@ class Stages {
     if (options_.stock) {
       kit.target = {.partition = "", .reason = "nothing is patched: stock images are put back"};
     } else {
-      WEXLO_TRY(kit.target, find_target(*in_.stock, context_));
+      WEXLO_TRY(kit.target, find_target(*in_.stock, options_.recipes, context_));
     }
     find_shape({});
     WEXLO_TRY(auto found, fit({}));

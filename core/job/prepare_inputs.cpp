@@ -138,7 +138,10 @@ Result<PrepareInputs> open_inputs(const std::filesystem::path& firmware,
   return out;
 }
 
-Result<Target> find_target(StockImages& stock, const Context& context) {
+Result<Target> find_target(StockImages& stock, const std::vector<Recipe>& recipes,
+                           const Context& context) {
+  const bool creates = std::ranges::any_of(
+      recipes, [](const Recipe& one) { return contains(one.edits, true, &Edit::creates); });
   std::vector<Candidate> candidates;
   // init_boot settles it alone when it can, so that the others need not be read.
   for (const std::string_view name : ramdisk_partitions(RamdiskOrder::Target)) {
@@ -146,13 +149,13 @@ Result<Target> find_target(StockImages& stock, const Context& context) {
     WEXLO_TRY(const LoadedImage* const image, stock.get(partition, context));
     if (image == nullptr) continue;
     candidates.push_back({partition, image});
-    auto target = choose_target(candidates, context);
+    auto target = choose_target(candidates, context, creates);
     if (target) return target;
     // What does not read is not passed over for the next one.
     if (target.error().code != ErrorCode::NoTarget)
       return fail(in_file(std::move(target).error(), stock.where()));
   }
-  auto target = choose_target(candidates, context);
+  auto target = choose_target(candidates, context, creates);
   return fail(in_file(std::move(target).error(), stock.where()));
 }
 

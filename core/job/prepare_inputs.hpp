@@ -33,6 +33,7 @@ struct PrepareInputs {
                                                 const Context& context);
 
 /// The partition whose ramdisk starts the system. Errors: NoTarget, those of reading.
-[[nodiscard]] Result<Target> find_target(StockImages& stock, const Context& context);
+[[nodiscard]] Result<Target> find_target(StockImages& stock, const std::vector<Recipe>& recipes,
+                                         const Context& context);
 
 }  // namespace wexlo

@@ -80,13 +80,14 @@ class Account {
   }
 
   bool ramdisk_meant() const {
-    return !intent_.replaced_ramdisks.empty() ||
+    return !intent_.replaced_ramdisks.empty() || intent_.fragments ||
            std::ranges::any_of(intent_.ramdisks,
                                [](const auto& one) { return !one.second.empty(); });
   }
 
   bool section_meant(std::string_view name) const {
     if (name == "ramdisk" || name == "vendor_ramdisk") return ramdisk_meant();
+    if (name == "vendor_ramdisk_table") return intent_.fragments.has_value();
     const std::string key(name);
     const bool trees = std::ranges::any_of(
         intent_.trees, [&](const auto& tree) { return tree.first.first == name; });
@@ -106,6 +107,7 @@ class Account {
     if (field == "id")
       return any && boot::id_recipe(*stock_.image).has_value() &&
              boot::id_recipe(*output_.image) == boot::id_recipe(*stock_.image);
+    if (intent_.fragments && field == "vendor_ramdisk_table_entry_num") return true;
     return any && field == "recovery_dtbo_offset";
   }
 
@@ -152,7 +154,8 @@ class Account {
     }
     if (section.name == "vendor_ramdisk_table") {
       WEXLO_CHECK(table(section, old));
-      return "place and size of the changed fragment";
+      return intent_.fragments ? "the fragments that are there now"
+                               : "place and size of the changed fragment";
     }
     if (const auto text = intent_.sections.find(section.name); text != intent_.sections.end()) {
       if (text->second.sha256 != sha256_hex(section.bytes))
@@ -173,43 +176,84 @@ class Account {
     return "device trees, their nodes accounted for one by one";
   }
 
+  /// Which stock ramdisk one of the output's was; nullopt: it was added.
+  std::optional<std::size_t> origin(std::size_t index) const {
+    if (!intent_.fragments) return index;
+    return index < intent_.fragments->size() ? (*intent_.fragments)[index] : std::nullopt;
+  }
+
   /// Rows may differ in size and offset alone; whether those are valid the parser has checked.
   Status table(const Section& section, const Section& old) const {
     const std::uint64_t row = output_.image->number("vendor_ramdisk_table_entry_size");
-    const View now = section.bytes.view();
-    bool same = now.size() == old.bytes.size() && row != 0;
-    for (std::size_t i = 0; same && i < now.size(); ++i)
-      same = i % row < 8 || now[i] == old.bytes.view()[i];
+    const View now = section.bytes.view(), before = old.bytes.view();
+    const auto parts = boot::ramdisk_parts(*output_.image);
+    bool same = row != 0 && now.size() >= parts.size() * row;
+    for (std::size_t i = 0; same && i < parts.size(); ++i) {
+      const auto from = origin(i);
+      const auto added = intent_.added.find(i);
+      constexpr std::size_t kPlace = 8;  // size and offset
+      if (from)
+        same = (*from + 1) * row <= before.size() &&
+               equal(now.subspan(i * row + kPlace, row - kPlace),
+                     before.subspan(*from * row + kPlace, row - kPlace));
+      else
+        same = added != intent_.added.end() && boot::fragment_key(parts[i]) == added->second;
+    }
+    const std::size_t old_end = boot::ramdisk_parts(*stock_.image).size() * row;
+    if (same)
+      same = old_end <= before.size() &&
+             equal(now.subspan(parts.size() * row), before.subspan(old_end));
     return same ? Status{} : unexplained("the vendor ramdisk table", section.offset);
   }
 
   /// The section's ramdisks one by one, with what stands around them.
   Status ramdisks(const Section& section) {
     const auto now = boot::ramdisk_parts(*output_.image), old = boot::ramdisk_parts(*stock_.image);
-    if (now.size() != old.size()) return unexplained("the number of ramdisks", section.offset);
+    if (old.empty() && now.size() == 1) return made_ramdisk(now.front());
+    if (now.size() != (intent_.fragments ? intent_.fragments->size() : old.size()))
+      return unexplained("the number of ramdisks", section.offset);
     std::uint64_t around = section.bytes.size(),
                   old_around = stock_.image->section(section.name)->bytes.size();
+    for (const boot::RamdiskPart& one : old)
+      if (one.section == section.name) old_around -= size_of(one);
     for (std::size_t i = 0; i < now.size(); ++i) {
       if (now[i].section != section.name) continue;
-      around -= now[i].header.size() + now[i].bytes.size() + now[i].rest.size();
-      old_around -= old[i].header.size() + old[i].bytes.size() + old[i].rest.size();
+      around -= size_of(now[i]);
+      const auto from = origin(i);
+      if (!from) {
+        WEXLO_CHECK(made_ramdisk(now[i]));
+        continue;
+      }
+      const boot::RamdiskPart& before = old.at(*from);
       const bool header_true = now[i].header.empty() ||
                                equal(now[i].header.view(),
-                                     part_header::renewed(old[i].header.view(), old[i].bytes.size(),
+                                     part_header::renewed(before.header.view(), before.bytes.size(),
                                                           now[i].bytes.size()));
-      if (now[i].header.size() != old[i].header.size() || !header_true ||
-          !equal(now[i].rest.view(), old[i].rest.view()))
+      if (now[i].header.size() != before.header.size() || !header_true ||
+          !equal(now[i].rest.view(), before.rest.view()))
         return unexplained("what stands around a ramdisk", now[i].offset);
-      if (!equal(now[i].bytes.view(), old[i].bytes.view())) {
-        const auto whole = intent_.replaced_ramdisks.find(now[i].index);
-        const Blob base = whole == intent_.replaced_ramdisks.end() ? old[i].bytes : whole->second;
-        WEXLO_TRY(const ReadRamdisks read, output_.decoded->ramdisks(context_));
-        WEXLO_CHECK(account_ramdisk(read->at(i), base, intent_, patched_.entries, context_));
-      }
+      if (equal(now[i].bytes.view(), before.bytes.view())) continue;
+      const auto whole = intent_.replaced_ramdisks.find(now[i].index);
+      const Blob base = whole == intent_.replaced_ramdisks.end() ? before.bytes : whole->second;
+      WEXLO_TRY(const ReadRamdisks read, output_.decoded->ramdisks(context_));
+      WEXLO_CHECK(account_ramdisk(read->at(i), base, intent_, patched_.entries, context_));
     }
     // Bytes between fragments: as many as before, and the splice has moved them whole.
     if (around != old_around) return unexplained("bytes between fragments", section.offset);
     return {};
+  }
+
+  static std::uint64_t size_of(const boot::RamdiskPart& part) {
+    return part.header.size() + part.bytes.size() + part.rest.size();
+  }
+
+  /// Where there was none: it was made with nothing in it.
+  Status made_ramdisk(const boot::RamdiskPart& now) {
+    const auto whole = intent_.replaced_ramdisks.find(now.index);
+    if (whole == intent_.replaced_ramdisks.end() || !now.header.empty() || !now.rest.empty())
+      return unexplained("a ramdisk that nobody made", now.offset);
+    WEXLO_TRY(const ReadRamdisks read, output_.decoded->ramdisks(context_));
+    return account_ramdisk(read->at(now.index), whole->second, intent_, patched_.entries, context_);
   }
 
   Status tail() {

@@ -111,16 +111,17 @@ Result<Outcome> place_file(Work& work, const NewFile& file) {
   return Outcome::Applied;
 }
 
-bool is_program(View content) {
-  return !elf_architecture(content).empty() || as_text(content).starts_with("#!");
-}
-
 std::string access_text(const Entry& entry) {
   return fmt::format("mode {:04o}, owner {}:{}", entry.mode() & kPermissions,
                      entry.get(CpioField::Uid), entry.get(CpioField::Gid));
 }
 
 }  // namespace
+
+std::uint32_t usual_mode(View content) {
+  const bool program = !elf_architecture(content).empty() || as_text(content).starts_with("#!");
+  return program ? kProgramMode : kUsualMode;
+}
 
 Result<Blob> packed_file(const Blob& content, FilePack pack, const Context& context) {
   if (pack == FilePack::None) return content;
@@ -167,7 +168,7 @@ Result<Outcome> apply(Work& work, const PutTreeEdit& edit) {
     const std::string place = newc::place_of(edit.path + "/" + file.path);
     WEXLO_CHECK(check_processor(work, place, file.content.view(), edit.any_processor));
     Access access = edit.access;
-    if (!access.mode) access.mode = is_program(file.content.view()) ? kProgramMode : kUsualMode;
+    if (!access.mode) access.mode = usual_mode(file.content.view());
     WEXLO_TRY(const Outcome one,
               place_file(work, {place, newc::Regular, file.content, access,
                                 KeepStock{edit.keep_stock, {}, {}}, "put by a recipe"}));

@@ -5,7 +5,6 @@
 
 #include <algorithm>
 
-#include "image/boot.hpp"
 #include "image/device_tree.hpp"
 #include "ramdisk/mount_files.hpp"
 #include "ramdisk/textfiles.hpp"
@@ -104,10 +103,7 @@ Result<Outcome> apply(Work& work, const FstabAddEdit& edit) {
     if (one == Outcome::Applied || outcome == Outcome::NoMatch) outcome = one;
   };
   for (OpenRamdisk& one : work.ramdisks) {
-    const std::string& wanted = work.edit->fragment;
-    if (!wanted.empty() && wanted != one.part.name &&
-        wanted != boot::ramdisk_type_name(one.part.type))
-      continue;
+    if (!work.is_for(one)) continue;
     work.opened = &one;
     for (const auto& [place, at] : mount_files(one.ramdisk))
       count(in_file(work, place, at, edit));

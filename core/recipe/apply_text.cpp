@@ -5,7 +5,6 @@
 #include <algorithm>
 #include <map>
 
-#include "image/boot.hpp"
 #include "image/device_tree.hpp"
 #include "ramdisk/mount_files.hpp"
 #include "ramdisk/textfiles.hpp"
@@ -125,10 +124,7 @@ Result<Outcome> mounts_edit(Work& work, const std::string& mount_point, const st
                             Lists in_file, List in_list) {
   Outcome outcome = Outcome::NoMatch;
   for (OpenRamdisk& one : work.ramdisks) {
-    const std::string& wanted = work.edit->fragment;
-    if (!wanted.empty() && wanted != one.part.name &&
-        wanted != boot::ramdisk_type_name(one.part.type))
-      continue;
+    if (!work.is_for(one)) continue;
     work.opened = &one;
     for (const auto& [place, at] : mount_files(one.ramdisk)) {
       const auto text =

@@ -136,6 +136,13 @@ struct Summary {
     return fmt::format("replace the {} by {} {}", e.part,
                        e.take.empty() ? "that of" : e.take + " of", e.from.shown);
   }
+  std::string operator()(const FragmentEdit& e) const {
+    const std::string what =
+        fmt::format("fragment {} ({})", e.key.name.empty() ? "without a name" : e.key.name,
+                    boot::ramdisk_type_name(e.key.type));
+    return e.remove ? "take out the " + what
+                    : fmt::format("add the {} from {}", what, e.from.shown);
+  }
   std::string operator()(const VbmetaFlagsEdit& e) const {
     const auto set = verified::flag_names(e.set), clear = verified::flag_names(e.clear);
     if (clear.empty()) return fmt::format("set vbmeta flags {}", joined(set));
@@ -218,6 +225,7 @@ const FileRef* Edit::file() const {
   if (const auto* put = std::get_if<PutEdit>(&what)) return put->text ? nullptr : &put->from;
   if (const auto* tree = std::get_if<PutTreeEdit>(&what)) return &tree->from;
   if (const auto* part = std::get_if<PartEdit>(&what)) return &part->from;
+  if (const auto* one = std::get_if<FragmentEdit>(&what)) return one->remove ? nullptr : &one->from;
   return nullptr;
 }
 

@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "base/bytes.hpp"
+#include "image/fragments.hpp"
 #include "recipe/files.hpp"
 
 namespace wexlo {
@@ -168,6 +169,12 @@ struct PartEdit {
   bool other_version = false;  ///< a version that does not fit is no mistake
   bool as_it_is = false;       ///< a plain kernel is not packed as the stock one was
 };
+/// A ramdisk of vendor_boot: added, or taken out.
+struct FragmentEdit {
+  boot::FragmentKey key;
+  bool remove = false;
+  FileRef from;  ///< a ramdisk as it is, or a folder that one is made of
+};
 /// Sets and clears flags of the top-level vbmeta struct.
 struct VbmetaFlagsEdit {
   std::uint32_t set = 0, clear = 0;
@@ -220,6 +227,7 @@ struct Edit {
   std::string fragment;            ///< of vendor_boot, by name or type; empty: any
   Home home = Home::StartRamdisk;
   bool may_miss = false;  ///< matching nothing is no error
+  bool creates = false;   ///< an image without a ramdisk gets one for it
   std::size_t line = 0;   ///< in the recipe
   Conditions when;
   /// Values that its texts ask for and that are not known yet: they stand there as `${name}`.
@@ -228,7 +236,8 @@ struct Edit {
   std::variant<PutEdit, FolderEdit, PutTreeEdit, RemoveEdit, MoveEdit, LinkEdit, ChmodEdit,
                LineAddEdit, LineReplaceEdit, LineRemoveEdit, PropertyEdit, FstabDropEdit,
                FstabSetEdit, FstabAddEdit, ChangeListEdit, CmdlineEdit, BootconfigEdit, HeaderEdit,
-               KernelBytesEdit, TreePropertyEdit, TreeNodeEdit, PartEdit, VbmetaFlagsEdit>
+               KernelBytesEdit, TreePropertyEdit, TreeNodeEdit, PartEdit, FragmentEdit,
+               VbmetaFlagsEdit>
       what;
 
   [[nodiscard]] std::string summary() const;  ///< one line for people

@@ -128,8 +128,8 @@ class PatchWriter {
       parts.push_back({&one.part, &one.ramdisk});
     TaskGroup proofs(work_.context);
     // What was read of the stock image is still held, unless it is not this call's input.
-    const bool is_held =
-        !work_.patched_before && std::ranges::none_of(work_.ramdisks, &OpenRamdisk::replaced);
+    const bool is_held = !work_.patched_before && !work_.intent.fragments &&
+                         std::ranges::none_of(work_.ramdisks, &OpenRamdisk::replaced);
     Unfolded before;
     if (is_held) {
       before = unfold(*stock.image, parts, Side::Stock, work_.context);
@@ -226,6 +226,14 @@ class PatchWriter {
            fmt::format("Where the header puts them, {} overlap, which they do not in the stock "
                        "image: the loader may write one over the other.",
                        pair));
+    if (work_.stock.image->section("ramdisk") != nullptr &&
+        boot::ramdisk_parts(*work_.stock.image).empty() && !boot::ramdisk_parts(image).empty())
+      warn(FindingCode::RamdiskMade,
+           fmt::format("The image had no ramdisk and has one now: it runs only where the loader "
+                       "loads it{}.",
+                       image.number("ramdisk_addr") == 0
+                           ? ", and the header gives it no address (ramdisk_addr is 0)"
+                           : ""));
     if (prefix::kind_of(image.prefix().view()) == "keyblock")
       warn(
           FindingCode::SignedBlock,

@@ -105,9 +105,13 @@ struct Intent {
   /// index, sections by name.
   std::map<std::size_t, Blob> replaced_ramdisks;
   std::map<std::string, Blob> replaced;
-  std::optional<std::uint32_t> struct_flags;  ///< of the struct in the image's own footer
-  std::map<std::string, std::string> fields;  ///< header fields set by an edit, and why
-  std::map<std::string, Meant> sections;      ///< texts that are a section
+  /// Where fragments were added or taken out: which stock ramdisk each of the output's was, by
+  /// index; nullopt: it was added.
+  std::optional<std::vector<std::optional<std::size_t>>> fragments;
+  std::map<std::size_t, boot::FragmentKey> added;  ///< by index in the output
+  std::optional<std::uint32_t> struct_flags;       ///< of the struct in the image's own footer
+  std::map<std::string, std::string> fields;       ///< header fields set by an edit, and why
+  std::map<std::string, Meant> sections;           ///< texts that are a section
   struct Span {
     std::uint64_t offset = 0, size = 0;
     std::string cause;

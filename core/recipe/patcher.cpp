@@ -22,6 +22,10 @@ using newc::Entry;
 /// Who asks for an edit that no recipe has.
 constexpr std::string_view kLayoutRecipe = "(layout)";
 
+bool is_fragment(const Edit& edit) {
+  return std::holds_alternative<FragmentEdit>(edit.what);
+}
+
 bool is_ramdisk_home(Home home) {
   return home == Home::StartRamdisk || home == Home::VendorRamdisk || home == Home::RecoveryRamdisk;
 }
@@ -55,6 +59,7 @@ class Patcher {
     }
     WEXLO_CHECK(write_lists());
     WEXLO_CHECK(what_the_layout_asks());
+    if (created_) WEXLO_CHECK(drop_empty_ramdisk(work_));
     WEXLO_CHECK(digests_.wait());
     if (!differs()) return unchanged();
     WEXLO_CHECK(write_patched(work_, std::move(journal_), stock_sha256_));
@@ -83,6 +88,7 @@ class Patcher {
       WEXLO_CHECK(check_places(*ramdisk));
       work_.ramdisks.push_back({part, *ramdisk, {}});
     }
+    WEXLO_CHECK(create_ramdisk(recipes));
     if (work_.home() == nullptr) return {};
     for (const OpenRamdisk& one : work_.ramdisks) {
       WEXLO_TRY(auto found, read_journal(one.ramdisk));
@@ -100,8 +106,20 @@ class Patcher {
                   .foreign = work_.role.foreign};
     PhoneFacts& phone = work_.phone;
     if (phone.architecture.empty()) phone.architecture = architecture_of(work_.home()->ramdisk);
-    layout_ = layout_of(work_.home()->ramdisk, signs_of(work_.image, work_.role.partition,
-                                                        *work_.stock.decoded, work_.context));
+    if (!created_)
+      layout_ = layout_of(work_.home()->ramdisk, signs_of(work_.image, work_.role.partition,
+                                                          *work_.stock.decoded, work_.context));
+    return {};
+  }
+
+  /// Where an edit asks for it.
+  Status create_ramdisk(const std::vector<Recipe>& recipes) {
+    const auto asks = [&](const Edit& edit) { return edit.creates && concerns(edit); };
+    const bool asked = std::ranges::any_of(
+        recipes, [&](const Recipe& recipe) { return std::ranges::any_of(recipe.edits, asks); });
+    if (asked) {
+      WEXLO_TRY(created_, make_ramdisk(work_));
+    }
     return {};
   }
 
@@ -250,9 +268,10 @@ class Patcher {
     }
     const bool known = journal_.has(edit.digest());
     work_.edit = &edit;
+    work_.is_known = known;
     work_.report = &report;
     work_.opened = choose(edit);
-    const bool in_ramdisk = is_ramdisk_home(edit.home);
+    const bool in_ramdisk = is_ramdisk_home(edit.home) && !is_fragment(edit);
     // What is gone cannot be looked for again: the same place in another fragment is another's. And
     // a ramdisk that was put in whole carries the journal that says so.
     if (known && in_ramdisk &&
@@ -320,7 +339,7 @@ class Patcher {
 
   /// Edits may have undone each other: only what is left in the end counts.
   bool differs() const {
-    bool changed = false;
+    bool changed = work_.intent.fragments.has_value();
     for (const OpenRamdisk& one : work_.ramdisks)
       changed |=
           one.replaced || std::ranges::any_of(one.ramdisk.segments, [](const auto& segment) {
@@ -349,6 +368,7 @@ class Patcher {
   std::vector<std::pair<const Edit*, std::size_t>> lists_;  ///< and the places of their reports
   Journal journal_;
   RamdiskLayout layout_ = RamdiskLayout::None;
+  bool created_ = false;  ///< the image had no ramdisk
   Edit layout_edit_;
   std::string stock_sha256_;
   TaskGroup digests_;  ///< last: it waits for its tasks before what they use is gone

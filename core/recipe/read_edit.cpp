@@ -6,14 +6,10 @@
 #include <algorithm>
 #include <array>
 
-#include "recipe/fields.hpp"
-#include "text/hex.hpp"
-#include "verified/vbmeta.hpp"
+#include "recipe/read_kinds.hpp"
 
 namespace wexlo {
 namespace {
-
-using What = decltype(Edit::what);
 
 FilePack read_pack(Fields& f, std::string_view key) {
   const std::string word = f.text_or(key, "none");
@@ -202,105 +198,6 @@ What read_header(Fields& f) {
   return edit;
 }
 
-/// Hex digits, blanks allowed; or text as it is.
-Bytes pattern(Fields& f, const std::string& hex_key, const std::string& text_key) {
-  if (const auto text = f.optional_text(text_key)) return to_bytes(*text);
-  std::string digits;
-  for (const char c : f.text_or(hex_key, ""))
-    if (c != ' ' && c != '\t') digits += c;
-  auto out = bytes_of_hex(digits);
-  if (!out) f.wrong(hex_key, "pairs of hex digits are wanted");
-  return out.value_or(Bytes{});
-}
-
-What read_kernel_bytes(Fields& f) {
-  KernelBytesEdit edit{pattern(f, "find", "find_text"), pattern(f, "replace", "replace_text")};
-  if (f.is_text("count")) {
-    if (f.text("count") != "any") f.wrong("count", "count is a number, or \"any\"");
-    edit.count.reset();
-  } else if (f.has("count")) {
-    edit.count = f.number("count", 1u << 16).value_or(1);
-  }
-  if (edit.find.empty()) f.wrong("what is looked for? Say find (hex) or find_text");
-  if (edit.find.size() != edit.replace.size())
-    f.wrong(
-        fmt::format("find has {} bytes and replace {}: a kernel's bytes can only be replaced "
-                    "by as many",
-                    edit.find.size(), edit.replace.size()));
-  else if (edit.find == edit.replace && !edit.find.empty())
-    f.wrong("find and replace are the same");
-  if (edit.count == 0) f.wrong("count", "count is at least 1");
-  edit.shown = f.has("find_text") && f.has("replace_text")
-                   ? fmt::format("\"{}\" by \"{}\"", as_text(edit.find), as_text(edit.replace))
-                   : fmt::format("{} by {}", hex(edit.find), hex(edit.replace));
-  return edit;
-}
-
-void append_cells(Fields& f, Bytes& out) {
-  BeWriter writer(out);
-  for (const std::uint32_t cell : f.numbers("cells"))
-    writer.put(cell);
-}
-
-What read_tree_property(Fields& f) {
-  TreePropertyEdit edit{f.text("node"), f.text("property"), f.text_or("tree", "")};
-  if (!edit.node.starts_with('/')) f.wrong("node", "a node's path begins with \"/\"");
-  const bool removes = f.flag("remove");
-  const bool texts = f.has("text"), cells = f.has("cells"), bytes = f.has("bytes"),
-             empty = f.flag("present");
-  if (removes + texts + cells + bytes + empty != 1)
-    f.wrong("exactly one of text, cells, bytes, present and remove says what becomes of it");
-  Bytes value;
-  if (texts)
-    for (const std::string& text : f.texts("text"))
-      append(value, text + '\0');
-  if (cells) append_cells(f, value);
-  if (bytes) value = pattern(f, "bytes", "");
-  edit.shown = texts   ? fmt::format("\"{}\"", fmt::join(f.texts("text"), "\", \""))
-               : cells ? fmt::format("<{:#x}>", fmt::join(f.numbers("cells"), " "))
-               : bytes ? hex(value)
-               : empty ? std::string("present, without a value")
-                       : std::string("removed");
-  if (!removes) edit.value = std::move(value);
-  return edit;
-}
-
-What read_tree_node(Fields& f) {
-  TreeNodeEdit edit{f.text("node"), f.text_or("tree", ""), f.flag("remove")};
-  if (!edit.node.starts_with('/') || edit.node.size() < 2 || edit.node.ends_with('/'))
-    f.wrong("node", "a node's path begins with \"/\" and names a node below the root");
-  return edit;
-}
-
-What read_part(Fields& f) {
-  PartEdit edit{f.text("part"), f.file("from"), f.text_or("take", ""), f.flag("other_version")};
-  const std::string pack = f.text_or("pack", "stock");
-  edit.as_it_is = pack == "none";
-  if (pack != "none" && pack != "stock") f.wrong("pack", "pack is one of: stock, none");
-  if (edit.as_it_is && edit.part != "kernel") f.wrong("pack", "pack is a kernel's alone");
-  constexpr std::array kParts{"kernel", "ramdisk", "dtb", "second", "recovery_dtbo", "dt"};
-  if (!edit.part.empty() && std::ranges::find(kParts, edit.part) == kParts.end())
-    f.wrong("part", fmt::format("no part is called that; known: {}", fmt::join(kParts, ", ")));
-  return edit;
-}
-
-What read_vbmeta_flags(Fields& f) {
-  VbmetaFlagsEdit edit;
-  for (const auto& [key, into] : {std::pair("set", &edit.set), std::pair("clear", &edit.clear)})
-    for (const std::string& word : f.texts(key)) {
-      const auto flag = verified::flag_named(word);
-      if (flag)
-        *into |= *flag;
-      else
-        f.wrong(key, fmt::format("no vbmeta flag is named \"{}\"; known: hashtree-disabled, "
-                                 "verification-disabled",
-                                 word));
-    }
-  if (!f.has("set") && !f.has("clear")) f.wrong("neither set nor clear names a flag");
-  if ((edit.set & edit.clear) != 0) f.wrong("set and clear name the same flag");
-  return edit;
-}
-
 struct Kind {
   std::string_view name;
   Home home;
@@ -330,6 +227,7 @@ constexpr std::array kKinds{
     Kind{"dt-property", Home::Trees, read_tree_property},
     Kind{"dt-node", Home::Trees, read_tree_node, Names::Parameters},
     Kind{"part", Home::Kernel, read_part, Names::Parameters},
+    Kind{"fragment", Home::VendorRamdisk, read_fragment, Names::Parameters},
     Kind{"vbmeta-flags", Home::Vbmeta, read_vbmeta_flags, Names::Parameters},
 };
 
@@ -373,7 +271,12 @@ Edit read_edit(const toml::table& table, Reading& reading) {
   f.allow(row->names);
   edit.what = row->read(f);
   f.allow(Names::Parameters);
-  if (edit.home == Home::StartRamdisk) edit.home = ramdisk;
+  if (edit.home == Home::StartRamdisk) {
+    edit.home = ramdisk;
+    edit.creates = f.flag("create");
+    if (edit.creates && ramdisk != Home::StartRamdisk)
+      f.wrong("create", "create is for the ramdisk that a normal start runs");
+  }
   if (const auto* part = std::get_if<PartEdit>(&edit.what))
     edit.home = home_of_part(part->part, ramdisk);
   // A fragment is one of vendor_boot's, whoever asks for it.

@@ -93,6 +93,12 @@ OpenRamdisk* Work::home() {
   return ramdisks.empty() ? nullptr : &ramdisks.front();
 }
 
+bool Work::is_for(const OpenRamdisk& one) const {
+  const std::string& wanted = edit->fragment;
+  return wanted.empty() || wanted == one.part.name ||
+         wanted == boot::ramdisk_type_name(one.part.type);
+}
+
 const std::string& Work::kernel_architecture() {
   if (!phone.kernel_architecture.empty()) return phone.kernel_architecture;
   // One that was put in its place is for the same processor.

@@ -42,6 +42,7 @@ class Work {
 
   // The current edit.
   const Edit* edit = nullptr;
+  bool is_known = false;  ///< the journal has it: it was done on an earlier run
   EditReport* report = nullptr;
   OpenRamdisk* opened = nullptr;  ///< the ramdisk it acts on
 
@@ -52,6 +53,9 @@ class Work {
   /// The ramdisk that new files and the journal go to: of vendor_boot's fragments the first that
   /// every start loads. nullptr: the image has none.
   [[nodiscard]] OpenRamdisk* home();
+
+  /// Whether the current edit is for a ramdisk, by the fragment that it names.
+  [[nodiscard]] bool is_for(const OpenRamdisk& one) const;
 
   /// Writes down what a place holds now. @param value  its content; nullopt: it is gone
   void intend(const std::string& place, std::optional<View> content, const std::string& cause);
@@ -125,6 +129,7 @@ class Work {
 [[nodiscard]] Result<Outcome> apply(Work& work, const TreePropertyEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const TreeNodeEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const PartEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const FragmentEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const VbmetaFlagsEdit& edit);
 
 /// A device tree of an image: its section, and its number there.
@@ -149,11 +154,21 @@ using ChangeTree = std::function<Result<dt::TreeEdit>(const TreeAt& at, const Bl
                                             const std::vector<std::size_t>& places,
                                             const KernelBytesEdit& edit);
 
+/// Gives an image of header version 0 to 2 that has no ramdisk one with nothing in it, packed as
+/// its kernel reads it. False: the image has one, or its phone has it elsewhere.
+/// Errors: Interrupted, those of packing.
+[[nodiscard]] Result<bool> make_ramdisk(Work& work);
+/// One that nothing was put into is none.
+[[nodiscard]] Status drop_empty_ramdisk(Work& work);
+
 /// Changes the word that has a kernel pass the image's ramdisk over, wherever it stands as a whole
 /// word: see keep_ramdisk.cpp. NoMatch: it stands nowhere.
 /// @param needed  the ramdisk is known to be passed over: a kernel that cannot be changed is an
 /// error then. Errors: those of kernel::open_body and with_body.
 [[nodiscard]] Result<Outcome> keep_ramdisk(Work& work, bool needed);
+
+/// Permission bits of a new file whose recipe gives none: 0750 of programs and scripts, else 0644.
+[[nodiscard]] std::uint32_t usual_mode(View content);
 
 /// A file's content as it is put in. Errors: those of packing, Interrupted.
 [[nodiscard]] Result<Blob> packed_file(const Blob& content, FilePack pack, const Context& context);

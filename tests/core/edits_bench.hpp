@@ -143,6 +143,7 @@ inline void write_files(const TempDir& dir) {
   other.ramdisk = rich_archive();
   other.dtb = rich_tree();
   test::write(dir / "other-boot.img", other.done());
+  test::write(dir / "fragment.cpio", CpioBytes{}.folder("lib").file("lib/tide.ko", "x").done());
 }
 
 inline std::vector<Recipe> load_example(const TempDir& dir, const std::string& text) {

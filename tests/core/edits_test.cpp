@@ -38,7 +38,7 @@ TEST_CASE("edits: each example is done, accounted for, done once, and undone bit
       CHECK(verified::own_digest_matches(done->bytes)->value_or(true));
     }
   }
-  CHECK(done_by_kind.size() == 23);
+  CHECK(done_by_kind.size() == 24);
   for (const auto& [kind, count] : done_by_kind) {
     CAPTURE(kind);
     CHECK(count > 0);

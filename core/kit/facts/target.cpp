@@ -94,7 +94,8 @@ Status check_kinds(const std::vector<Candidate>& candidates) {
 
 }  // namespace
 
-Result<Target> choose_target(const std::vector<Candidate>& candidates, const Context& context) {
+Result<Target> choose_target(const std::vector<Candidate>& candidates, const Context& context,
+                             bool creates) {
   WEXLO_CHECK(check_kinds(candidates));
   const Candidate* init_boot = find(candidates, "init_boot");
   const Candidate* boot = find(candidates, "boot");
@@ -141,6 +142,10 @@ Result<Target> choose_target(const std::vector<Candidate>& candidates, const Con
   WEXLO_TRY(auto vendor,
             in_vendor_boot(vendor_boot, "neither init_boot nor boot has a ramdisk", context));
   if (vendor) return *vendor;
+  if (creates && boot != nullptr && boot->image->image->layout().version <= 2)
+    return Target{
+        "boot", "boot has no ramdisk, and the recipe makes one: it runs where the loader loads it",
+        RamdiskLayout::None};
   if (boot != nullptr && has_ramdisk(recovery)) {
     WEXLO_TRY(const First first, first_program(*recovery, context));
     return Target{

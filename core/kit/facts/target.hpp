@@ -24,7 +24,8 @@ struct Target {
 /// program, vendor_boot when that has; else recovery: then the system starts without a ramdisk and
 /// only recovery can be given anything. Errors: NoTarget, saying what was looked at; those of
 /// parse_ramdisk for the image that would be it.
+/// @param creates  a recipe makes a ramdisk in a boot image without one
 [[nodiscard]] Result<Target> choose_target(const std::vector<Candidate>& candidates,
-                                           const Context& context = {});
+                                           const Context& context = {}, bool creates = false);
 
 }  // namespace wexlo
