@@ -8,6 +8,10 @@
 
 namespace wexlo {
 
+/// Framing::variant of xz and lzma: the densest that is known for machine code of four bytes a
+/// word. No maker's setting.
+inline constexpr int kLiteralsByPlace = 2;
+
 enum class Proof {
   None,   ///< no setting gives the stock bytes: the densest sensible one is used
   Start,  ///< the stock stream's start comes out alike; the rest was not tried

@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "codec/formats.hpp"
+#include "codec/settings.hpp"
 
 namespace wexlo::codec {
 namespace {
@@ -103,6 +104,13 @@ std::uint32_t preset_of(const Framing& framing) {
          (framing.variant > 0 ? LZMA_PRESET_EXTREME : 0u);
 }
 
+/// Code in words of four bytes packs better by a percent or so when literals are told apart by
+/// their place in the word. No maker's setting: it is for a stream that has to become smaller.
+void place_literals(const Framing& framing, lzma_options_lzma& options) {
+  if (framing.variant != kLiteralsByPlace) return;
+  options.lc = options.lp = options.pb = 2;
+}
+
 /// What the stock stream's first block says of itself.
 struct BlockFacts {
   lzma_check check = LZMA_CHECK_CRC32;  ///< what a kernel decodes
@@ -182,6 +190,7 @@ EncoderResult xz_encoder(const Framing& framing, std::uint64_t size) {
   const BlockFacts facts = block_facts(framing.header);
   lzma_options_lzma options;
   if (lzma_lzma_preset(&options, preset_of(framing))) return corrupt("xz", "no such preset");
+  place_literals(framing, options);
   if (facts.known) {
     options.dict_size = facts.lzma.dict_size;
   } else {
@@ -227,6 +236,7 @@ EncoderResult lzma_encoder(const Framing& framing, std::uint64_t size) {
     options.dict_size =
         static_cast<std::uint32_t>(std::min<std::uint64_t>(options.dict_size, wanted));
   }
+  place_literals(framing, options);
   Bytes header;
   LeWriter writer(header);
   writer.put(static_cast<std::uint8_t>((options.pb * 5 + options.lp) * 9 + options.lc));

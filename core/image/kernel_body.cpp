@@ -61,14 +61,31 @@ namespace {
 /// unpacks to, which is where the unpacking code reads it.
 Result<Bytes> in_the_same_room(const Body& body, const Blob& decoded, View stock,
                                const Context& context) {
+  // How much it unpacks to stands in its own code, too.
+  if (decoded.size() != body.decoded.size())
+    return fail({.code = ErrorCode::DoesNotFit,
+                 .message = "a kernel that unpacks itself can only be changed in place: its own "
+                            "code has its size",
+                 .expected = fmt::format("{} bytes", body.decoded.size()),
+                 .found = fmt::format("{} bytes", decoded.size()),
+                 .hint = "Change bytes without adding or removing any."});
   const bool size_inside = body.compression == Compression::Gzip;
   const std::size_t room = stock.size();
-  Framing framing =
+  const Framing framing =
       find_setting(body.compression, body.decoded.view(), stock, body.framing, context).framing;
-  std::size_t smallest = 0;
+  std::vector<Framing> tries;
   for (const int level : {framing.level, -1, 12, 11, 10, 9, 8}) {
-    framing.level = level;
-    auto packed = encode(body.compression, decoded.view(), framing, context);
+    tries.push_back(framing);
+    tries.back().level = level;
+  }
+  if (body.compression == Compression::Xz || body.compression == Compression::Lzma) {
+    tries.push_back(framing);
+    tries.back().level = 9;
+    tries.back().variant = kLiteralsByPlace;
+  }
+  std::size_t smallest = 0;
+  for (const Framing& one : tries) {
+    auto packed = encode(body.compression, decoded.view(), one, context);
     if (!packed) continue;
     smallest = smallest == 0 ? packed->size() : std::min(smallest, packed->size());
     const bool fits = packed->size() == room || (packed->size() + 4 <= room && size_inside) ||

@@ -194,3 +194,30 @@ TEST_CASE("kernel: in a room that the packed bytes just fill, none of them is wr
   }
   CHECK(close > 0);
 }
+
+TEST_CASE("kernel: one that unpacks itself fits its room again, and keeps its size") {
+  // Machine words: each byte has its own habits, by its place in the word.
+  std::string code = kRaw;
+  code.resize(code.size() / 4 * 4);
+  std::uint32_t state = 7;
+  for (int i = 0; i < 60'000; ++i) {
+    state = state * 1664525 + 1013904223;
+    code += {static_cast<char>(state >> 24), static_cast<char>((state >> 20) % 16 * 16),
+             static_cast<char>(0x80 + (state >> 16) % 4), static_cast<char>(0xe1 + state / 64 % 3)};
+  }
+  for (const Compression kind : {Compression::Xz, Compression::Lzma}) {
+    const std::string stock = zimage(kind == Compression::Xz ? xz(code) : lzma(code));
+    const auto body = value_of(kernel::open_body(blob(stock)));
+    REQUIRE(body.compression == kind);
+    std::string now = code;
+    now.replace(now.size() - 400, 300, noise(300, 3));
+    REQUIRE((kind == Compression::Xz ? xz(now, true, 9) : lzma(now, 9)).size() >
+            body.end - body.begin);
+    const Bytes out = value_of(kernel::with_body(blob(stock), body, blob(now), {}));
+    CHECK(out.size() == stock.size());
+    CHECK(text(value_of(decode(kind, View(out).subspan(body.begin))).bytes.view()) == now);
+    const auto longer = kernel::with_body(blob(stock), body, blob(now + "x"), {});
+    REQUIRE_FALSE(longer);
+    CHECK(longer.error().code == ErrorCode::DoesNotFit);
+  }
+}
