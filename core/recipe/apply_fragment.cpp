@@ -58,13 +58,8 @@ void close_gap(Map& map, std::size_t gone) {
   map = std::move(out);
 }
 
-Result<Outcome> add(Work& work, const FragmentEdit& edit, const std::string& title) {
-  Blob bytes;
-  if (edit.from.is_tree) {
-    WEXLO_TRY(bytes, ramdisk_of_folder(work, edit.from));
-  } else {
-    bytes = edit.from.blob();
-  }
+Result<Outcome> add(Work& work, const FragmentEdit& edit, const Blob& bytes,
+                    const std::string& title) {
   auto ramdisk = parse_ramdisk(bytes, decode_limit(work.context));
   if (!ramdisk) return fail(in_file(std::move(ramdisk).error(), edit.from.shown));
   WEXLO_CHECK(check_places(*ramdisk));
@@ -118,10 +113,16 @@ Result<Outcome> apply(Work& work, const FragmentEdit& edit) {
                                         boot::ramdisk_type_name(edit.key.type));
   const auto index = static_cast<std::size_t>(at - work.ramdisks.begin());
   if (edit.remove) return at == work.ramdisks.end() ? Outcome::NoMatch : remove(work, index, title);
-  if (at == work.ramdisks.end()) return add(work, edit, title);
-  // What is in it may have been edited since.
-  if (work.is_known || edit.from.is_tree || equal(at->part.bytes.view(), edit.from.blob().view()))
-    return Outcome::AlreadyDone;
+  // What is in one that was put in on an earlier run may have been edited since.
+  if (at != work.ramdisks.end() && work.is_known) return Outcome::AlreadyDone;
+  Blob bytes;
+  if (edit.from.is_tree) {
+    WEXLO_TRY(bytes, ramdisk_of_folder(work, edit.from));
+  } else {
+    bytes = edit.from.blob();
+  }
+  if (at == work.ramdisks.end()) return add(work, edit, bytes, title);
+  if (equal(at->part.bytes.view(), bytes.view())) return Outcome::AlreadyDone;
   return fail({.code = ErrorCode::BadValue,
                .message = fmt::format("recipe {}: there is a {} already, with something else in it",
                                       work.edit->recipe, title),

@@ -186,6 +186,10 @@ TEST_CASE("fragment: what cannot be is an error, and what is there already is no
         "[[edit]]\nkind = \"fragment\"\nname = \"mods\"\ntype = \"dlkm\"\nboard_id = "
         "[7]\nfrom = \"one.cpio.gz\"\n",
         "already");
+  fails(vendor_image(),
+        "[[edit]]\nkind = \"fragment\"\nname = \"mods\"\ntype = \"dlkm\"\nboard_id = "
+        "[7]\nfolder = \"files\"\n",
+        "already");
   fails(vendor_image(), kAdd + "from = \"hello\"\n", "hello");
   VendorBootBytes single{.dtb = rich_tree()};
   single.named = {{"", 1, gzip(CpioBytes{}.file("a", "x").done())}};
