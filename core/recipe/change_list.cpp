@@ -44,12 +44,27 @@ std::string shown(const std::string& place) {
   return "/" + percent_encode(place);
 }
 
-/// What an earlier list says is kept: the journal does not know it.
-std::set<std::string> kept_before(std::string_view list) {
+/// The lines of an earlier list that begin so.
+std::set<std::string> lines_before(std::string_view list, std::string_view start) {
   std::set<std::string> out;
   for (const std::string_view line : lines_of(list))
-    if (line.starts_with("kept ")) out.emplace(line.substr(0, line.find('\n')));
+    if (line.starts_with(start)) out.emplace(line.substr(0, line.find('\n')));
   return out;
+}
+
+/// What was done since, on top of an earlier list: where the stock image cannot be had, nothing
+/// else tells what was done before.
+void join(std::set<std::string> earlier, std::set<std::string>& lines) {
+  for (const std::string& line : earlier) {
+    const std::string place = line.substr(line.find(' '));
+    if (line.starts_with("added ") && lines.erase("removed" + place) != 0) continue;
+    if (line.starts_with("removed ") && lines.erase("added" + place) != 0) {
+      lines.insert("changed" + place);
+      continue;
+    }
+    if (line.starts_with("added ")) lines.erase("changed" + place);
+    lines.insert(line);
+  }
 }
 
 /// The ramdisk of the stock image in the same place.
@@ -69,8 +84,9 @@ std::set<std::string> own_places(const std::string& path) {
   return out;
 }
 
+/// @param list  as it was before; empty: there was none
 std::string listed(const Work& work, const std::string& path, const Ramdisk& before,
-                   std::set<std::string> kept) {
+                   std::string_view list) {
   std::set<std::string> lines;
   const Ramdisk& now = work.opened->ramdisk;
   const Places is = places_of(now), was = places_of(before);
@@ -89,9 +105,10 @@ std::string listed(const Work& work, const std::string& path, const Ramdisk& bef
   }
   for (const auto& [place, at] : was)
     if (!is.contains(place)) lines.insert("removed " + shown(place));
+  if (work.patched_before && !work.original) join(lines_before(list, ""), lines);
+  lines.merge(lines_before(list, "kept "));  // the journal does not know these
   for (const auto& [place, at] : work.kept_files)
-    kept.insert("kept " + shown(place) + " " + shown(at));
-  lines.merge(kept);
+    lines.insert("kept " + shown(place) + " " + shown(at));
   std::string out;
   for (const std::string& line : lines)
     out += line + "\n";
@@ -103,11 +120,18 @@ std::string listed(const Work& work, const std::string& path, const Ramdisk& bef
 Result<Outcome> apply(Work& work, const ChangeListEdit& edit) {
   WEXLO_TRY(const auto before, stock_ramdisk(work));
   if (!before) return Outcome::NoMatch;
-  std::set<std::string> kept;
   const auto known = find_entry(work.ramdisk(), edit.path);
-  if (known) kept = kept_before(as_text(content_of(work.ramdisk(), *known).view()));
+  if (work.patched_before && !work.original && !known)
+    return fail({.code = ErrorCode::NoWayBack,
+                 .message = fmt::format("recipe {} lists what was changed, and the image was "
+                                        "patched before",
+                                        work.edit->recipe),
+                 .expected = "the stock image, out of the way back, or an earlier list",
+                 .found = "neither in the image",
+                 .hint = "Patch the stock image with all recipes at once."});
+  const Blob list = known ? content_of(work.ramdisk(), *known) : Blob();
   return apply(work, PutEdit{.path = edit.path,
-                             .text = listed(work, edit.path, *before, std::move(kept)),
+                             .text = listed(work, edit.path, *before, as_text(list.view())),
                              .from = {},
                              .access = edit.access});
 }

@@ -66,6 +66,39 @@ TEST_CASE("change-list: what was added, changed, removed and kept, also over two
   CHECK_FALSE(list_patch(text(later.bytes.view()), list_recipes(kListEdits)).changed);
 }
 
+TEST_CASE("change-list: without a way back an earlier list is gone on with, and none is made up") {
+  // The way back has the stock program in it, and no room.
+  const std::string bare =
+      BootBytes{.version = 2,
+                .ramdisk = gzip(CpioBytes{}.file("init", elf("arm64", noise(60'000))).done())}
+          .done();
+  const std::string image = with_footer(bare, "boot", (bare.size() / 4096 + 6) * 4096);
+  const std::string other = elf("arm64", noise(60'000, 9));
+  const std::string init = "[[edit]]\nkind = \"put\"\npath = \"init\"\nfrom = \"other\"\n";
+  const std::string list = "[[edit]]\nkind = \"change-list\"\npath = \"changes\"\n";
+  const auto recipes = [&](const std::string& edits) {
+    const TempDir dir;
+    write(dir / "other", other);
+    write(dir / "r.toml", kListHead + edits);
+    return value_of(load_recipes({(dir / "r.toml").string()}, {}));
+  };
+  const Patched first = list_patch(image, recipes(init + list));
+  REQUIRE_FALSE(first.way_back.in_image);
+  CHECK(at(ramdisk_of(first.bytes.view()), "changes") == "added /changes\nchanged /init\n");
+  const std::string bytes = text(first.bytes.view());
+  CHECK_FALSE(list_patch(bytes, recipes(init + list)).changed);
+  const Patched more = list_patch(
+      bytes, recipes(init + "[[edit]]\nkind = \"put\"\npath = \"x\"\ntext = \"1\"\n" + list));
+  CHECK(at(ramdisk_of(more.bytes.view()), "changes") ==
+        "added /changes\nadded /x\nchanged /init\n");
+  const Patched without = list_patch(image, recipes(init));
+  REQUIRE_FALSE(without.way_back.in_image);
+  const auto none =
+      patch_image(load(text(without.bytes.view())), {"boot", true}, recipes(init + list));
+  REQUIRE_FALSE(none);
+  CHECK(none.error().code == ErrorCode::NoWayBack);
+}
+
 TEST_CASE("fstab-add: a line with the file's own line end, once, and beside no other") {
   const auto recipe = [](const std::string& mount_point) {
     return list_recipes("[[edit]]\nkind = \"fstab-add\"\nmount_point = \"" + mount_point +
