@@ -257,7 +257,7 @@ Pairs Fields::pairs(std::string_view key) {
       reading_.mistake(*value, fmt::format("{} has to stay on one line", spelled));
       continue;
     }
-    note(key, spelled + "=" + text);
+    note(key, fmt::format("{}={}", spelled, text));
     out.emplace_back(spelled, std::move(text));
   }
   return out;
