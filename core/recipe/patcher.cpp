@@ -22,10 +22,6 @@ using newc::Entry;
 /// Who asks for an edit that no recipe has.
 constexpr std::string_view kLayoutRecipe = "(layout)";
 
-bool is_fragment(const Edit& edit) {
-  return std::holds_alternative<FragmentEdit>(edit.what);
-}
-
 bool is_ramdisk_home(Home home) {
   return home == Home::StartRamdisk || home == Home::VendorRamdisk || home == Home::RecoveryRamdisk;
 }
@@ -163,10 +159,20 @@ class Patcher {
       journal_.stock_sha1 = hex(digest(DigestKind::Sha1, work_.stock.bytes.view()));
       return {};
     }
-    if (!journal_.way_back.empty()) return {};
-    const auto stock = follow_way_back(work_.stock, journal_, work_.context);
-    if (!stock && is_of_this_run(stock.error().code)) return fail(stock.error());
-    if (stock) journal_.stock_sha1 = hex(digest(DigestKind::Sha1, stock->view()));
+    WEXLO_CHECK(find_original());
+    if (work_.original)
+      journal_.stock_sha1 = hex(digest(DigestKind::Sha1, work_.original->bytes.view()));
+    return {};
+  }
+
+  /// The stock image of one that was patched before, where its way back leads there.
+  Status find_original() {
+    if (!work_.patched_before || work_.original || !journal_.way_back.empty()) return {};
+    const auto bytes = follow_way_back(work_.stock, journal_, work_.context);
+    if (!bytes && is_of_this_run(bytes.error().code)) return fail(bytes.error());
+    if (bytes) {
+      WEXLO_TRY(work_.original, load_image(*bytes, "the stock image"));
+    }
     return {};
   }
 
@@ -239,13 +245,7 @@ class Patcher {
   /// Lists of what was changed come when all else is done; their reports keep their places.
   Status write_lists() {
     for (const auto& [edit, number] : lists_) {
-      if (work_.patched_before && !work_.original && journal_.way_back.empty()) {
-        auto bytes = follow_way_back(work_.stock, journal_, work_.context);
-        if (!bytes && is_of_this_run(bytes.error().code)) return fail(bytes.error());
-        if (bytes) {
-          WEXLO_TRY(work_.original, load_image(*bytes, "the stock image"));
-        }
-      }
+      WEXLO_CHECK(find_original());
       EditReport report = work_.out.edits[number];
       WEXLO_TRY(report.outcome, try_edit(*edit, report));
       work_.out.edits[number] = std::move(report);
@@ -271,7 +271,7 @@ class Patcher {
     work_.is_known = known;
     work_.report = &report;
     work_.opened = choose(edit);
-    const bool in_ramdisk = is_ramdisk_home(edit.home) && !is_fragment(edit);
+    const bool in_ramdisk = is_ramdisk_home(edit.home);
     // What is gone cannot be looked for again: the same place in another fragment is another's. And
     // a ramdisk that was put in whole carries the journal that says so.
     if (known && in_ramdisk &&
