@@ -83,6 +83,10 @@ Result<Outcome> remove(Work& work, std::size_t index, const std::string& title) 
   if (auto removed = boot::remove_fragment(work.image, index); !removed) {
     Error error = std::move(removed).error();
     error.message = fmt::format("recipe {}: {}", work.edit->recipe, error.message);
+    error.expected = "another fragment beside it";
+    error.found = title + " alone";
+    error.hint =
+        "A vendor_boot needs one: put another in first, or replace it with kind = \"part\".";
     return fail(std::move(error));
   }
   from.erase(from.begin() + static_cast<std::ptrdiff_t>(index));
@@ -105,7 +109,10 @@ Result<Outcome> apply(Work& work, const FragmentEdit& edit) {
                  .message = fmt::format("recipe {}: this image has no table of fragments, or one "
                                         "of them does not read",
                                         work.edit->recipe),
-                 .expected = "vendor_boot of header version 4"});
+                 .expected = "vendor_boot of header version 4",
+                 .found = fmt::format("{} of header version {}", work.image.kind(),
+                                      work.image.layout().version),
+                 .hint = "Name the partition or a header_version in `when`."});
   const auto at = std::ranges::find_if(work.ramdisks, [&](const OpenRamdisk& one) {
     return boot::fragment_key(one.part) == edit.key;
   });
@@ -126,6 +133,8 @@ Result<Outcome> apply(Work& work, const FragmentEdit& edit) {
   return fail({.code = ErrorCode::BadValue,
                .message = fmt::format("recipe {}: there is a {} already, with something else in it",
                                       work.edit->recipe, title),
+               .expected = edit.from.shown,
+               .found = fmt::format("{} bytes of other content", at->part.bytes.size()),
                .hint = "Give it another name, or put the ramdisk in with kind = \"part\"."});
 }
 

@@ -144,6 +144,8 @@ Error unknown_value(std::string_view name, const PhoneFacts& phone) {
   if (row->of_phone)
     out.hint = name == "arch" ? "Say it: --set arch=arm64 (or arm, x86_64, x86, riscv64)."
                               : fmt::format("Say it: --set {}=VALUE.", name);
+  else
+    out.hint = "Take it out of this edit, or start from the stock image.";
   return out;
 }
 

@@ -193,7 +193,9 @@ TEST_CASE("fragment: what cannot be is an error, and what is there already is no
   fails(vendor_image(), kAdd + "from = \"hello\"\n", "hello");
   VendorBootBytes single{.dtb = rich_tree()};
   single.named = {{"", 1, gzip(CpioBytes{}.file("a", "x").done())}};
-  fails(single.done(), "[[edit]]\nkind = \"fragment\"\nremove = true\n", "no other fragment");
+  fails(single.done(), "[[edit]]\nkind = \"fragment\"\nremove = true\n",
+        "another fragment beside it");
+  fails(older.done(), kAdd + "from = \"one.cpio.gz\"\n", "of header version 3");
   const auto told = [](const std::string& edits) {
     const TempDir dir;
     write(dir / "r.toml", kPartsHead + edits);

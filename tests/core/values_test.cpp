@@ -146,6 +146,17 @@ TEST_CASE("values: what is not known is an error that says where it was looked f
   CHECK(old.error().found.find("4.14.117-perf+") != std::string::npos);
 }
 
+TEST_CASE("values: without a ramdisk nothing tells whether an image is the stock one") {
+  const std::string image = TableBytes{.blobs = {rich_tree()}, .rows = {}}.done();
+  const auto done = patch_told(kValuesHead +
+                                   "[[edit]]\nkind = \"dt-property\"\nnode = \"/\"\nproperty = "
+                                   "\"tide\"\ntext = \"${stock_sha1}\"\npartition = \"dtbo\"\n",
+                               image, {}, "dtbo");
+  REQUIRE_FALSE(done);
+  CHECK(done.error().code == ErrorCode::NoTarget);
+  CHECK(done.error().hint.find("stock image") != std::string::npos);
+}
+
 TEST_CASE("values: the generation is that of vendor_boot's modules where there is no kernel") {
   const std::string module =
       "\x7f"
