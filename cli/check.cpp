@@ -119,10 +119,12 @@ Json remade_json(const RemadeKit& remade) {
 
 /// Makes the kit again beside what else is checked.
 Status add_remade(const CheckArguments& options, Reply& reply, const Session& session) {
-  WEXLO_TRY(const RemadeKit remade,
-            remake(options.paths.front(),
-                   {.firmware = options.remake, .base = options.base, .key = options.key},
-                   session.context));
+  WEXLO_TRY(const RemadeKit remade, remake(options.paths.front(),
+                                           {.firmware = options.remake,
+                                            .base = options.base,
+                                            .programs = options.programs,
+                                            .key = options.key},
+                                           session.context));
   reply.result["remade"] = remade_json(remade);
   reply.text += remade_text(remade, session) + "\n";
   std::ranges::copy(remade.findings, std::back_inserter(reply.findings));
@@ -130,6 +132,10 @@ Status add_remade(const CheckArguments& options, Reply& reply, const Session& se
 }
 
 Status check_remake(const CheckArguments& options) {
+  if (options.remake.empty() && options.programs)
+    return fail({.code = ErrorCode::Usage,
+                 .message = "--allow-programs is for --remake: nothing else here runs a program",
+                 .hint = "Add --remake FIRMWARE, or leave --allow-programs out."});
   if (options.remake.empty() && !options.base.empty())
     return fail({.code = ErrorCode::Usage,
                  .message = "--base is for --remake: the older build of its package",
@@ -206,6 +212,8 @@ void add_check(Commands& commands, Session& session, int& exit_code) {
               "Make the kit again from this firmware, and compare every byte")
       .option("--base", "DIR|FIRMWARE", options->base,
               "With --remake: the older build that an incremental package starts from")
+      .flag("--allow-programs", options->programs,
+            "With --remake: the kit's recipes may run programs that they brought along")
       .option("--key", "PUBKEY", options->key,
               "The root key that the phone trusts (PEM, or a public key blob)")
       .choice("--lock-state", {"locked", "unlocked"}, options->lock_state,

@@ -20,7 +20,9 @@ void add_recipe_options(Command& command, RecipeOptions& options, Need need) {
       .option("--set", "NAME=VALUE", options.settings,
               "A value for a recipe's parameter, or what no image tells of the phone: arch=, kmi=, "
               "sdk=")
-      .flag("--onto-foreign", options.onto_foreign, "Patch on top of another tool's patch");
+      .flag("--onto-foreign", options.onto_foreign, "Patch on top of another tool's patch")
+      .flag("--allow-programs", options.programs,
+            "Recipes may run programs that they bring along, with your rights");
 }
 
 Result<Settings> settings_of(const std::vector<std::string>& given) {

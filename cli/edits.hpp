@@ -13,7 +13,7 @@ namespace wexlo::cli {
 
 struct RecipeOptions {
   std::vector<std::string> recipes, settings;
-  bool onto_foreign = false;
+  bool onto_foreign = false, programs = false;
 };
 void add_recipe_options(Command& command, RecipeOptions& options, Need need = Need::Required);
 /// Errors: Usage (a setting that is not NAME=VALUE, or of another form than it has to be).

@@ -83,6 +83,7 @@ Result<PrepareWish> wish_of(const PrepareArguments& options, const UserSettings&
                   .accept = options.accept,
                   .technician = settings.technician,
                   .base = options.base,
+                  .programs = options.recipes.programs,
                   .onto_foreign = options.recipes.onto_foreign,
                   .wipe = options.wipe,
                   .stock = options.stock,

@@ -84,7 +84,8 @@ constexpr ErrorKind kErrors[] = {
      "The phone would not start it, not even unlocked.",
      "The message names the rule; wexlo check tells more."},
     {E::NeedsPerson, "needs-person", "Somebody has to agree, or to do something by hand.",
-     "It may cost the user's data, or no wire does it.",
+     "It may cost the user's data, no wire does it, or a recipe brings a program that would run "
+     "here.",
      "Run it at a terminal, or give the option that the message names."},
     {E::PhoneRefused, "phone-refused", "The phone refused a command.",
      "It is locked, in another mode, or does not know the command.",

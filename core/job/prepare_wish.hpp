@@ -17,6 +17,7 @@ struct PrepareWish {
   std::vector<std::string> accept;
   std::string technician{};  ///< for the report; may be empty
   std::string base;          ///< the older build of an incremental package: a folder or firmware
+  bool programs = false;     ///< recipes may run programs that they bring along
   bool onto_foreign = false, wipe = false, stock = false, whole = false;
 };
 

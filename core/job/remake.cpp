@@ -25,7 +25,7 @@ Finding found(FindingCode code, std::string message, std::string where = {}) {
 bool speaks_of_kit(const Error& error, bool own) {
   if (is_of_this_run(error.code)) return false;
   return own || (error.code != ErrorCode::NotFound && error.code != ErrorCode::Permission &&
-                 error.code != ErrorCode::LinkLost);
+                 error.code != ErrorCode::LinkLost && error.code != ErrorCode::NeedsPerson);
 }
 
 class Remaking {
@@ -70,6 +70,7 @@ class Remaking {
     auto options = options_of_kit(kit_, options_.key, context_);
     if (!options) return told(options.error());
     options->base = options_.base;
+    options->patch.programs = options_.programs;
     const auto made = prepare_into(options_.firmware, *options, folder, context_);
     if (!made) return told(folder.with_final_name(made.error()));
     if (!made->stopped) return true;

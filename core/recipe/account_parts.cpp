@@ -28,14 +28,19 @@ bool wrapping_explained(View now, View base, std::size_t size) {
 
 Status account_body(const kernel::Body& now, const kernel::Body& base, const Intent& intent) {
   const View a = now.decoded.view(), b = base.decoded.view();
-  if (a.size() != b.size() || now.compression != base.compression)
+  if (a.size() != intent.kernel_size.value_or(b.size()) || now.compression != base.compression)
     return unexplained("the kernel's size or packing");
+  // What only one of them has differs, too.
+  const std::size_t common = std::min(a.size(), b.size()), end = std::max(a.size(), b.size());
   std::size_t at = 0;
-  while (at < a.size()) {
-    const auto differ = std::mismatch(a.begin() + static_cast<std::ptrdiff_t>(at), a.end(),
-                                      b.begin() + static_cast<std::ptrdiff_t>(at));
-    if (differ.first == a.end()) return {};
-    at = static_cast<std::size_t>(differ.first - a.begin());
+  while (at < end) {
+    if (at < common)
+      at = static_cast<std::size_t>(std::mismatch(a.begin() + static_cast<std::ptrdiff_t>(at),
+                                                  a.begin() + static_cast<std::ptrdiff_t>(common),
+                                                  b.begin() + static_cast<std::ptrdiff_t>(at))
+                                        .first -
+                                    a.begin());
+    if (at == end) return {};
     const auto meant = std::ranges::any_of(intent.kernel, [&](const Intent::Span& span) {
       return at >= span.offset && at - span.offset < span.size;
     });

@@ -204,7 +204,10 @@ Result<Outcome> apply(Work& work, const PartEdit& edit) {
   if (equal(fresh.view(), stock.view())) return Outcome::AlreadyDone;
   WEXLO_CHECK(work.image.replace(edit.part, fresh));
   work.intent.replaced[edit.part] = fresh;
-  if (edit.part == "kernel") work.intent.kernel.clear();
+  if (edit.part == "kernel") {
+    work.intent.kernel.clear();
+    work.intent.kernel_size.reset();
+  }
   std::erase_if(work.intent.trees, [&](const auto& tree) { return tree.first.first == edit.part; });
   work.detail(fmt::format("{}: {} -> {} bytes", edit.part, stock.size(), fresh.size()));
   work.tell(edit.part, stock.view(), fresh.view());

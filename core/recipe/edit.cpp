@@ -125,6 +125,9 @@ struct Summary {
                        : *e.count == 1 ? "once"
                                        : fmt::format("{} times", *e.count));
   }
+  std::string operator()(const KernelProgramEdit& e) const {
+    return fmt::format("run {} on the kernel", e.from.shown);
+  }
   std::string operator()(const TreePropertyEdit& e) const {
     return fmt::format("device tree {}{}: {} is {}", e.node, of_tree(e.tree), e.property, e.shown);
   }
@@ -225,6 +228,7 @@ const FileRef* Edit::file() const {
   if (const auto* put = std::get_if<PutEdit>(&what)) return put->text ? nullptr : &put->from;
   if (const auto* tree = std::get_if<PutTreeEdit>(&what)) return &tree->from;
   if (const auto* part = std::get_if<PartEdit>(&what)) return &part->from;
+  if (const auto* one = std::get_if<KernelProgramEdit>(&what)) return &one->from;
   if (const auto* one = std::get_if<FragmentEdit>(&what)) return one->remove ? nullptr : &one->from;
   return nullptr;
 }

@@ -144,6 +144,12 @@ struct KernelBytesEdit {
   std::optional<std::uint32_t> count = 1;  ///< nullopt: as often as it stands there, once at least
   std::string shown;                       ///< for people
 };
+/// A program that is run on the kernel as it runs, unpacked: file in, file out.
+struct KernelProgramEdit {
+  FileRef from;
+  std::vector<std::string> arguments;  ///< `${in}` and `${out}` stand for the two files
+  std::uint32_t seconds = 60;          ///< that it may take
+};
 struct TreePropertyEdit {
   std::string node, property;
   std::string tree;            ///< only trees whose model or compatible holds it; empty: all
@@ -236,8 +242,8 @@ struct Edit {
   std::variant<PutEdit, FolderEdit, PutTreeEdit, RemoveEdit, MoveEdit, LinkEdit, ChmodEdit,
                LineAddEdit, LineReplaceEdit, LineRemoveEdit, PropertyEdit, FstabDropEdit,
                FstabSetEdit, FstabAddEdit, ChangeListEdit, CmdlineEdit, BootconfigEdit, HeaderEdit,
-               KernelBytesEdit, TreePropertyEdit, TreeNodeEdit, PartEdit, FragmentEdit,
-               VbmetaFlagsEdit>
+               KernelBytesEdit, KernelProgramEdit, TreePropertyEdit, TreeNodeEdit, PartEdit,
+               FragmentEdit, VbmetaFlagsEdit>
       what;
 
   [[nodiscard]] std::string summary() const;  ///< one line for people

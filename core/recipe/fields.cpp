@@ -74,6 +74,7 @@ void Fields::note(std::string_view key, std::string_view value) {
 /// What stands for `${name}`: itself, as long as the value is not known.
 std::optional<std::string> Fields::value_of(const std::string& name, const toml::node& node,
                                             bool keep) {
+  if (let_stand_.contains(name)) return "${" + name + "}";
   reading_.used.insert(name);
   if (const auto at = reading_.values.find(name); at != reading_.values.end())
     return keep ? "${" + name + "}" : at->second;
@@ -192,12 +193,13 @@ bool Fields::flag(std::string_view key) {
   return value.value_or(false);
 }
 
-std::optional<std::uint32_t> Fields::number(std::string_view key, std::uint32_t most) {
+std::optional<std::uint32_t> Fields::number(std::string_view key, std::uint32_t most,
+                                            std::uint32_t least) {
   const toml::node* node = find(key);
   if (node == nullptr) return std::nullopt;
   const auto value = node->value_exact<std::int64_t>();
-  if (!value || *value < 0 || *value > most) {
-    wrong(key, value ? fmt::format("{} is out of range: at most {}", key, most)
+  if (!value || *value < least || *value > most) {
+    wrong(key, value ? fmt::format("{} is out of range: {} to {}", key, least, most)
                      : fmt::format("{} has to be a number", key));
     return 0;
   }

@@ -45,7 +45,8 @@ class Fields {
   /// A list of texts; a single text is a list of one.
   [[nodiscard]] std::vector<std::string> texts(std::string_view key);
   [[nodiscard]] bool flag(std::string_view key);
-  [[nodiscard]] std::optional<std::uint32_t> number(std::string_view key, std::uint32_t most);
+  [[nodiscard]] std::optional<std::uint32_t> number(std::string_view key, std::uint32_t most,
+                                                    std::uint32_t least = 0);
   [[nodiscard]] std::vector<std::uint32_t> numbers(std::string_view key);
   /// NAME = "VALUE" in a table of its own; numbers are taken as text.
   [[nodiscard]] Pairs pairs(std::string_view key);
@@ -58,6 +59,8 @@ class Fields {
 
   /// From here on texts may name these.
   void allow(Names names) { names_ = names; }
+  /// These stay `${name}` in all texts: somebody else fills them in.
+  void let_stand(std::set<std::string> names) { let_stand_ = std::move(names); }
   /// Values that were named and that are not known yet.
   [[nodiscard]] const std::set<std::string>& open() const { return open_; }
 
@@ -81,7 +84,7 @@ class Fields {
   const toml::table& table_;
   Reading& reading_;
   Names names_ = Names::Parameters;
-  std::set<std::string> open_;
+  std::set<std::string> open_, let_stand_;
   std::vector<std::string> asked_;
   std::map<std::string, std::string> settings_;
 };

@@ -90,7 +90,8 @@ struct PatchRole {
   PhoneFacts phone{};
   /// Signs of another tool, when the user allowed to patch on top of them.
   std::vector<std::string> foreign{};
-  std::string sha256{};  ///< of the image as it is, where that is known; lower-case hex
+  std::string sha256{};   ///< of the image as it is, where that is known; lower-case hex
+  bool programs = false;  ///< the user allowed that recipes run programs that they bring along
 };
 
 /// What an edit pass means to have changed; anything else is unexplained.
@@ -116,7 +117,8 @@ struct Intent {
     std::uint64_t offset = 0, size = 0;
     std::string cause;
   };
-  std::vector<Span> kernel;  ///< bytes of the kernel as it runs
+  std::vector<Span> kernel;                  ///< bytes of the kernel as it runs
+  std::optional<std::uint64_t> kernel_size;  ///< of the kernel as it runs; nullopt: as it was
   /// Device trees by section and number: `/node:property`, or `/node`, and why.
   std::map<std::pair<std::string, std::size_t>, std::map<std::string, std::string>> trees;
   /// Ramdisks as they were decoded, to be read afresh; by the same index. May lack any.

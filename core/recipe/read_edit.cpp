@@ -224,6 +224,7 @@ constexpr std::array kKinds{
     Kind{"bootconfig", Home::Bootconfig, read_bootconfig},
     Kind{"header", Home::Header, read_header, Names::Parameters},
     Kind{"kernel-bytes", Home::Kernel, read_kernel_bytes, Names::Parameters},
+    Kind{"kernel-program", Home::Kernel, read_kernel_program},
     Kind{"dt-property", Home::Trees, read_tree_property},
     Kind{"dt-node", Home::Trees, read_tree_node, Names::Parameters},
     Kind{"part", Home::Kernel, read_part, Names::Parameters},

@@ -38,7 +38,7 @@ What read_kernel_bytes(Fields& f) {
     if (f.text("count") != "any") f.wrong("count", "count is a number, or \"any\"");
     edit.count.reset();
   } else if (f.has("count")) {
-    edit.count = f.number("count", 1u << 16).value_or(1);
+    edit.count = f.number("count", 1u << 16, 1).value_or(1);
   }
   if (edit.find.empty()) f.wrong("what is looked for? Say find (hex) or find_text");
   if (edit.find.size() != edit.replace.size())
@@ -48,10 +48,26 @@ What read_kernel_bytes(Fields& f) {
                     edit.find.size(), edit.replace.size()));
   else if (edit.find == edit.replace && !edit.find.empty())
     f.wrong("find and replace are the same");
-  if (edit.count == 0) f.wrong("count", "count is at least 1");
   edit.shown = f.has("find_text") && f.has("replace_text")
                    ? fmt::format("\"{}\" by \"{}\"", as_text(edit.find), as_text(edit.replace))
                    : fmt::format("{} by {}", hex(edit.find), hex(edit.replace));
+  return edit;
+}
+
+What read_kernel_program(Fields& f) {
+  constexpr std::uint32_t kMostSeconds = 3600;
+  KernelProgramEdit edit{f.file("from"), {}, f.number("seconds", kMostSeconds, 1).value_or(60)};
+  f.let_stand({"in", "out"});
+  edit.arguments =
+      f.has("arguments") ? f.texts("arguments") : std::vector<std::string>{"${in}", "${out}"};
+  f.let_stand({});
+  for (const char* file : {"${in}", "${out}"})
+    if (std::ranges::none_of(edit.arguments, [&](const std::string& word) {
+          return word.find(file) != std::string::npos;
+        }))
+      f.wrong("arguments", fmt::format("no argument is {}, so that the program does not get the "
+                                       "name of that file",
+                                       file));
   return edit;
 }
 

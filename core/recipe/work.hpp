@@ -126,6 +126,7 @@ class Work {
 [[nodiscard]] Result<Outcome> apply(Work& work, const BootconfigEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const HeaderEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const KernelBytesEdit& edit);
+[[nodiscard]] Result<Outcome> apply(Work& work, const KernelProgramEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const TreePropertyEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const TreeNodeEdit& edit);
 [[nodiscard]] Result<Outcome> apply(Work& work, const PartEdit& edit);

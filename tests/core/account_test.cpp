@@ -124,3 +124,29 @@ TEST_CASE("account: a footer's fields and every descriptor of its struct are hel
     CHECK_FALSE(account(loaded, load(text(bad.bytes.view())), bad, intent, Context{}));
   }
 }
+
+TEST_CASE("account: a kernel of another size has to be just what was meant") {
+  const std::string kernel = padded(arm64_kernel("5.10.1-korvale") + noise(300, 2), 8);
+  const auto image = [](const std::string& plain) {
+    return BootBytes{.version = 2, .kernel = gzip(plain), .ramdisk = first_ramdisk()}.done();
+  };
+  const LoadedImage stock = load(image(kernel));
+  const auto judged = [&](const std::string& plain, const Intent& intent) {
+    Patched one{.bytes = blob(image(plain))};
+    return account(stock, load(text(one.bytes.view())), one, intent, Context{});
+  };
+  const std::string longer = kernel + "tide", shorter = kernel.substr(0, kernel.size() - 8);
+  CHECK_FALSE(judged(longer, {}));
+  Intent meant;
+  meant.kernel_size = longer.size();
+  CHECK_FALSE(judged(longer, meant));  // its place is missing
+  meant.kernel = {{kernel.size(), 4, "a program"}};
+  CHECK(judged(longer, meant));
+  CHECK_FALSE(judged(longer + "more", meant));
+  CHECK_FALSE(judged("x" + longer.substr(1), meant));
+  meant.kernel_size = shorter.size();
+  meant.kernel = {{shorter.size(), 8, "a program"}};
+  CHECK(judged(shorter, meant));
+  meant.kernel = {{shorter.size(), 4, "a program"}};
+  CHECK_FALSE(judged(shorter, meant));
+}

@@ -143,6 +143,11 @@ inline void write_files(const TempDir& dir) {
   other.ramdisk = rich_archive();
   other.dtb = rich_tree();
   test::write(dir / "other-boot.img", other.done());
+  // Turns the last bytes round, and adds a text.
+  test::write(dir / "add-words",
+              "#!/usr/bin/env python3\nimport sys\nword, text, before, after = sys.argv[1:]\n"
+              "kernel = open(before, 'rb').read()\n"
+              "open(after, 'wb').write(kernel[:-8] + kernel[:-9:-1] + text.encode() * 12)\n");
   test::write(dir / "fragment.cpio", CpioBytes{}.folder("lib").file("lib/tide.ko", "x").done());
 }
 

@@ -19,7 +19,7 @@ TEST_CASE("edits: each example is done, accounted for, done once, and undone bit
       if (watched() && done_by_kind[kind] > 2) break;
       CAPTURE(kind);
       CAPTURE(image.name);
-      const PatchRole role{image.partition, true};
+      const PatchRole role{.partition = image.partition, .programs = true};
       const auto done = patch_image(load(image.bytes), role, recipes);
       REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
       if (!done->changed) continue;
@@ -38,7 +38,7 @@ TEST_CASE("edits: each example is done, accounted for, done once, and undone bit
       CHECK(verified::own_digest_matches(done->bytes)->value_or(true));
     }
   }
-  CHECK(done_by_kind.size() == 24);
+  CHECK(done_by_kind.size() == 25);
   for (const auto& [kind, count] : done_by_kind) {
     CAPTURE(kind);
     CHECK(count > 0);
@@ -58,7 +58,7 @@ TEST_CASE("edits: all kinds together, and a second recipe on top; the way back l
   }
   for (const Named& image : images()) {
     CAPTURE(image.name);
-    const PatchRole role{image.partition, true};
+    const PatchRole role{.partition = image.partition, .programs = true};
     const auto done = patch_image(load(image.bytes), role, all);
     REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
     REQUIRE(done->changed);

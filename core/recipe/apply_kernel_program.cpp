@@ -1,0 +1,227 @@
+/// A program that a recipe brings along changes the plain kernel: file in, file out. What it
+/// changed is found by comparing the two, and accounted for as any other change.
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/other_program.hpp"
+#include "base/output.hpp"
+#include "base/source.hpp"
+#include "image/kernel.hpp"
+#include "image/kernel_release.hpp"
+#include "recipe/work.hpp"
+#include "text/text.hpp"
+
+namespace wexlo {
+namespace {
+
+constexpr std::uint64_t kMostKernel = 256u << 20;  ///< bytes; the largest real ones have 60 MiB
+constexpr std::uint64_t kMostSaid = 64u << 10;
+constexpr std::size_t kMostSpans = 64;   ///< told one by one
+constexpr std::size_t kSmallestGap = 8;  ///< bytes that stay the same between two spans
+
+/// What both have and do not have in common: places in the first size bytes that differ, close ones
+/// as one, and what only one of them has.
+std::vector<Intent::Span> spans_of(View before, View after, std::string_view cause) {
+  std::vector<Intent::Span> out;
+  const std::size_t common = std::min(before.size(), after.size());
+  for (std::size_t gap = kSmallestGap;; gap *= 4) {
+    out.clear();
+    for (std::size_t at = 0; at < common; ++at) {
+      at = static_cast<std::size_t>(
+          std::mismatch(before.begin() + static_cast<std::ptrdiff_t>(at),
+                        before.begin() + static_cast<std::ptrdiff_t>(common),
+                        after.begin() + static_cast<std::ptrdiff_t>(at))
+              .first -
+          before.begin());
+      if (at == common) break;
+      if (!out.empty() && at - (out.back().offset + out.back().size) < gap)
+        out.back().size = at + 1 - out.back().offset;
+      else
+        out.push_back({at, 1, std::string(cause)});
+    }
+    if (out.size() < kMostSpans) break;
+  }
+  if (before.size() != after.size())
+    out.push_back({common, std::max(before.size(), after.size()) - common, std::string(cause)});
+  return out;
+}
+
+std::string with_files(std::string word, const std::string& in, const std::string& out) {
+  for (const auto& [name, file] : {std::pair(std::string("${in}"), in), {"${out}", out}})
+    for (std::size_t at = 0; (at = word.find(name, at)) != word.npos; at += file.size())
+      word.replace(at, name.size(), file);
+  return word;
+}
+
+class KernelProgram {
+ public:
+  KernelProgram(Work& work, const KernelProgramEdit& edit) : work_(work), edit_(edit) {}
+
+  /// What it makes of a kernel; the same bytes each time, or an error.
+  Result<Bytes> run(View kernel) {
+    WEXLO_TRY(Bytes first, run_once(kernel));
+    WEXLO_TRY(const Bytes second, run_once(kernel));
+    if (equal(first, second)) return first;
+    return fail({.code = ErrorCode::BadValue,
+                 .message = "the program made another kernel when it ran a second time",
+                 .file = edit_.from.shown,
+                 .expected = "the same bytes for the same kernel",
+                 .found = "different bytes",
+                 .hint = "Give it what it draws by lot (a key, a time) as an argument."});
+  }
+
+ private:
+  Result<Bytes> run_once(View kernel) {
+    WEXLO_TRY(const PrivateFolder folder, PrivateFolder::create("kernel-program"));
+    const auto in = folder.path() / "kernel", out = folder.path() / "changed",
+               said = folder.path() / "said", home = folder.path() / "program";
+    const auto program = home / std::filesystem::path(edit_.from.from).filename();
+    WEXLO_CHECK(write_new(in, kernel));
+    std::error_code error;
+    std::filesystem::create_directory(home, error);
+    if (!error) {
+      WEXLO_CHECK(write_new(program, edit_.from.content()));
+      std::filesystem::permissions(program, std::filesystem::perms::owner_all, error);
+    }
+    if (error) return fail(io_error(error.value(), "cannot make the program ready", home.string()));
+    ProgramCall call{.words = {program.string()},
+                     .folder = home,
+                     .patience = std::chrono::seconds(edit_.seconds),
+                     .reach = Reach::Closed,
+                     .said = said};
+    for (const std::string& word : edit_.arguments)
+      call.words.push_back(with_files(word, in.string(), out.string()));
+    auto end = run_program(call, work_.context.stop);
+    if (!end) return fail(not_started(std::move(end).error()));
+    if (!end->ok()) return fail(failed(end->text(), said));
+    const auto source = open_file(out.string());
+    if (!source) return fail(failed("no file for the changed kernel", said));
+    if ((*source)->size() == 0) return fail(failed("an empty kernel", said));
+    if ((*source)->size() > kMostKernel)
+      return fail(failed(fmt::format("{} bytes", (*source)->size()), said));
+    return read_some(**source, 0, kMostKernel);
+  }
+
+  /// Named as the recipe names it: its copy is gone by then.
+  Error not_started(Error error) const {
+    if (error.code == ErrorCode::Interrupted) return error;
+    error.file = edit_.from.shown;
+    if (error.code == ErrorCode::Unsupported) return error;
+    error.hint =
+        "It has to be one file that this machine starts: a program for its processor, or a "
+        "script whose first line names its interpreter. The folder for temporary files (TMPDIR) "
+        "has to let programs start.";
+    return error;
+  }
+
+  Error failed(std::string found, const std::filesystem::path& said) const {
+    if (const std::string last = last_words(said); !last.empty())
+      found += fmt::format("; it said: {}", last);
+    return {.code = ErrorCode::BadValue,
+            .message = "the program did not change the kernel",
+            .file = edit_.from.shown,
+            .expected = fmt::format("exit code 0 within {} s, and a kernel of at most {} MiB in "
+                                    "the file that ${{out}} names",
+                                    edit_.seconds, kMostKernel >> 20),
+            .found = std::move(found),
+            .hint =
+                "Try it by hand on kernel.image, which wexlo unpack writes. It has no network "
+                "here, and a plain environment."};
+  }
+
+  /// The end of what it printed, on one line.
+  static std::string last_words(const std::filesystem::path& said) {
+    const auto source = open_file(said.string());
+    if (!source) return {};
+    const std::uint64_t size = (*source)->size(), from = size > kMostSaid ? size - kMostSaid : 0;
+    auto bytes = read_some(**source, from, kMostSaid);
+    if (!bytes) return {};
+    const std::string_view text = trimmed(as_text(*bytes));
+    constexpr std::size_t kMostShown = 200;
+    return std::string(text.substr(text.rfind('\n') + 1).substr(0, kMostShown));
+  }
+
+  Work& work_;
+  const KernelProgramEdit& edit_;
+};
+
+/// Whether what came out is still a kernel for this phone.
+Status check_kernel(const Work& work, const KernelProgramEdit& edit, const Blob& fresh,
+                    const Blob& stock) {
+  const DecodeLimit limit = decode_limit(work.context);
+  const kernel::Kernel now = kernel::read(fresh, limit), old = kernel::read(stock, limit);
+  const auto wrong = [&](std::string message, std::string expected, std::string found) -> Status {
+    return fail({.code = ErrorCode::Mismatch,
+                 .message = std::move(message),
+                 .file = edit.from.shown,
+                 .expected = std::move(expected),
+                 .found = std::move(found),
+                 .hint = "The program broke it, or is for another kind of kernel."});
+  };
+  if (!now.trouble.empty() && old.trouble.empty())
+    return wrong("what the program made does not read as a kernel", "a kernel", now.trouble);
+  if (now.architecture != old.architecture)
+    return wrong("what the program made is a kernel for another processor", old.architecture,
+                 now.architecture.empty() ? "none" : now.architecture);
+  if (now.form != old.form)
+    return wrong("what the program made is a kernel in another form", old.form, now.form);
+  return {};
+}
+
+void tell_spans(Work& work, View before, View after, const std::vector<Intent::Span>& spans) {
+  const auto part = [](View bytes, const Intent::Span& span) {
+    const std::size_t begin = std::min<std::size_t>(span.offset, bytes.size());
+    return bytes.subspan(begin, std::min<std::size_t>(span.size, bytes.size() - begin));
+  };
+  std::uint64_t differ = 0;
+  for (const Intent::Span& span : spans) {
+    work.intent.kernel.push_back(span);
+    differ += span.size;
+    const std::string where = fmt::format("kernel 0x{:x}", span.offset);
+    const View was = part(before, span), is = part(after, span);
+    work.detail(is.empty() ? fmt::format("{} (unpacked): {} bytes cut off", where, was.size())
+                : was.empty()
+                    ? fmt::format("{} (unpacked): {} bytes added at the end", where, is.size())
+                    : fmt::format("{} (unpacked): {} bytes", where, is.size()));
+    constexpr std::size_t kShown = 16;
+    if (span.size <= kShown && !was.empty() && !is.empty())
+      work.tell(where, hex(was), hex(is));
+    else
+      work.tell(where, was, is);
+  }
+  work.detail(fmt::format("{} places, {} bytes of {}", spans.size(), differ, after.size()));
+}
+
+}  // namespace
+
+Result<Outcome> apply(Work& work, const KernelProgramEdit& edit) {
+  const Section* section = work.image.section("kernel");
+  if (section == nullptr || section->bytes.empty()) return Outcome::NoMatch;
+  // What it does to a kernel that it changed already nobody knows.
+  if (work.is_known && !work.intent.replaced.contains("kernel")) return Outcome::AlreadyDone;
+  if (!work.role.programs)
+    return fail({.code = ErrorCode::NeedsPerson,
+                 .message = fmt::format("recipe {} runs a program that came with it, and nobody "
+                                        "allowed that",
+                                        work.edit->recipe),
+                 .file = edit.from.shown,
+                 .expected = "--allow-programs",
+                 .hint = "It runs with your rights: look who made it, then add --allow-programs."});
+  const Blob stock = section->bytes;
+  WEXLO_TRY(const kernel::Body body, kernel::open_body(stock, decode_limit(work.context)));
+  const View before = body.decoded.view();
+  WEXLO_TRY(Bytes made, KernelProgram(work, edit).run(before));
+  if (equal(made, before)) return Outcome::AlreadyDone;
+  const Blob fresh(std::move(made));
+  WEXLO_CHECK(check_kernel(work, edit, fresh, body.decoded));
+  tell_spans(work, before, fresh.view(),
+             spans_of(before, fresh.view(), "changed by a recipe's program"));
+  if (fresh.size() != before.size()) work.intent.kernel_size = fresh.size();
+  WEXLO_TRY(Bytes packed, kernel::with_body(stock, body, fresh, work.context));
+  WEXLO_CHECK(work.image.replace("kernel", Blob(std::move(packed))));
+  return Outcome::Applied;
+}
+
+}  // namespace wexlo
