@@ -8,6 +8,7 @@
 #include "commands.hpp"
 #include "demo/gnomon.hpp"
 #include "demo/phones.hpp"
+#include "demo/tide.hpp"
 #include "firmware/formats.hpp"
 #include "flash/served_phone.hpp"
 #include "kit/facts/sheet.hpp"
@@ -118,7 +119,17 @@ class Demo {
     if (error) return fail(io_error(error.value(), "cannot make the folder", folder_.string()));
     for (const auto& [name, text] : demo::bench_files())
       WEXLO_CHECK(write_file(folder_ / "sheets" / name, as_view(text), Overwrite::Refuse));
-    return {};
+    return make_root_package();
+  }
+
+  /// An archive as technicians get them, and the recipe that puts it in without unpacking it.
+  Status make_root_package() {
+    WEXLO_TRY(const demo::RootPackage package, demo::tide_package());
+    std::error_code error;
+    fs::create_directory(folder_ / "tide", error);
+    if (error) return fail(io_error(error.value(), "cannot make the folder", folder_.string()));
+    WEXLO_CHECK(write_file(folder_ / "tide" / "tide.zip", package.zip, Overwrite::Refuse));
+    return write_file(folder_ / "tide" / "tide.toml", as_view(package.recipe), Overwrite::Refuse);
   }
 
   Status job() {
@@ -198,6 +209,7 @@ class Demo {
 
   /// The other phones, an update from one build to the next, another system, the wrong phones.
   Status others() {
+    WEXLO_CHECK(root_package());
     WEXLO_CHECK(incremental());
     WEXLO_CHECK(generic_system());
     say("A second phone: Korvale Tarn 2, codename vernier. Its firmware is a zip in a zip, super "
@@ -216,6 +228,26 @@ class Demo {
                       path("plumbline-patched.tar.md5")}));
     return step("A tray of phones: each firmware for the phones that it fits.",
                 {"batch", path("sheets/tray.toml"), "--no-cache"});
+  }
+
+  Status root_package() {
+    const std::string recipe = path("tide/tide.toml");
+    const std::string processor = "arch=" + std::string(demo::tide_processor());
+    WEXLO_CHECK(
+        step("A root package in an archive, tide: its recipe is checked before it is trusted.",
+             {"recipes", "--check", recipe}));
+    WEXLO_CHECK(
+        step("It goes into gnomon's init_boot. The module is chosen by the kernel's generation, "
+             "which boot's kernel tells.",
+             {"prepare", firmware().string(), "-r", recipe, "--set", processor, "--sheet",
+              path("sheets/gnomon.toml"), "-o", path("kit-tide")}));
+    WEXLO_CHECK(
+        step("What it brought, file by file.",
+             {"compare", path("images/init_boot.img"), path("kit-tide/flash/init_boot.img")},
+             ExitFinding));
+    WEXLO_CHECK(step("And out again.", {"restore", path("kit-tide/flash/init_boot.img"), "-o",
+                                        path("init_boot-without-tide.img")}));
+    return same("images/init_boot.img", "init_boot-without-tide.img");
   }
 
   Status generic_system() {

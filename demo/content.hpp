@@ -21,7 +21,8 @@ enum class FirmwareSize {
 [[nodiscard]] Bytes random_bytes(std::uint64_t seed, std::size_t size);
 
 /// A raw arm64 kernel image: its header, a version banner inside, filler.
-[[nodiscard]] Bytes kernel(std::size_t size, const std::string& release = "6.12.30-korvale-gnomon");
+[[nodiscard]] Bytes kernel(std::size_t size,
+                           const std::string& release = "6.12.30-android16-5-00042-g6b6f7276616c");
 /// An ELF file of a 64-bit arm program, as far as its header goes; it cannot run.
 [[nodiscard]] Bytes elf_like(std::uint64_t seed, std::size_t size);
 /// One flattened device tree with a model and a compatible string.

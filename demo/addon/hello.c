@@ -4,8 +4,6 @@
 
 #include "linux_call.h"
 
-enum { FROM_ROOT = -100, WRITE_ONLY = 1, NOT_THE_TERMINAL = 0400 };
-
 static const char kStock[] = "/wexlo/stock/init";
 static const char kHello[] = "wexlo add-on: started before the stock init\n";
 static const char kNoStock[] = "wexlo add-on: the stock init is not where the recipe keeps it\n";

@@ -2,12 +2,14 @@
 /// tests have, from the command line.
 ///   make_image boot VERSION KERNEL RAMDISK OUT      (`-`: no such part)
 ///   make_image vendor_boot RAMDISK BOOTCONFIG OUT
+///   make_image tide FOLDER                          (the demo's root package and its recipe)
 
 #include <cstdio>
 #include <fstream>
 #include <iterator>
 #include <string>
 
+#include "demo/tide.hpp"
 #include "support/boot.hpp"
 
 namespace {
@@ -43,6 +45,11 @@ int main(int count, char** words) try {
         .cmdline = "",
         .named = {{"", 1, read(args[1])}}};
     write(args[3], vendor.done());
+  } else if (args.size() == 2 && args[0] == "tide") {
+    const auto package = wexlo::demo::tide_package();
+    if (!package) throw std::runtime_error(wexlo::describe(package.error()));
+    write(args[1] + "/tide.zip", std::string(wexlo::as_text(package->zip)));
+    write(args[1] + "/tide.toml", std::string(package->recipe));
   } else {
     std::fputs("make_image: see the head of its source\n", stderr);
     return 2;

@@ -3,8 +3,6 @@
 
 #include "linux_call.h"
 
-enum { FROM_ROOT = -100, CONSOLE = 1 };
-
 static void say(const char* text) {
   long size = 0;
   while (text[size])
