@@ -6,6 +6,7 @@
 #include <set>
 
 #include "base/digest.hpp"
+#include "compare/compare_kernel.hpp"
 #include "compare/compare_ramdisk.hpp"
 #include "image/boot.hpp"
 #include "image/tail.hpp"
@@ -37,7 +38,8 @@ struct ImageSide {
 
 class Compare {
  public:
-  Compare(const ImageSide& a, const ImageSide& b) : a_(a), b_(b) {}
+  Compare(const ImageSide& a, const ImageSide& b, const Context& context)
+      : a_(a), b_(b), context_(context) {}
 
   ImageComparison run() {
     out_.size_a = a_.loaded.bytes.size();
@@ -144,6 +146,11 @@ class Compare {
     differ(Area::Kernel, "form", a.form, b.form);
     differ(Area::Kernel, "compression", a.compression, b.compression);
     differ(Area::Kernel, "version", a.banner, b.banner);
+    const Section *old = a_.image.section("kernel"), *now = b_.image.section("kernel");
+    // Of another build hardly a byte is where it was.
+    if (old != nullptr && now != nullptr && a.banner == b.banner &&
+        !equal(old->bytes.view(), now->bytes.view()))
+      compare_kernels(old->bytes, now->bytes, context_, out_.differences);
     if (a.config == b.config) return;
     add(Area::Kernel, Kind::Changed, "configuration", fmt::format("{} bytes", a.config.size()),
         fmt::format("{} bytes", b.config.size()));
@@ -292,6 +299,7 @@ class Compare {
 
   const ImageSide& a_;
   const ImageSide& b_;
+  const Context& context_;
   ImageComparison out_;
 };
 
@@ -375,7 +383,7 @@ Result<ImageComparison> compare_images(const LoadedImage& a, const LoadedImage& 
     WEXLO_TRY(ImageReading reading_b, read_deep(b, context));
     const ImageSide side_a{a, *a.image, std::move(reading_a)};
     const ImageSide side_b{b, *b.image, std::move(reading_b)};
-    out = Compare(side_a, side_b).run();
+    out = Compare(side_a, side_b, context).run();
   } else {
     out.differences.push_back({Area::Part, Kind::Content, "image",
                                fmt::format("{} bytes", out.size_a),

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "base/differing.hpp"
 #include "base/other_program.hpp"
 #include "base/output.hpp"
 #include "base/source.hpp"
@@ -18,35 +19,7 @@ namespace {
 
 constexpr std::uint64_t kMostKernel = 256u << 20;  ///< bytes; the largest real ones have 60 MiB
 constexpr std::uint64_t kMostSaid = 64u << 10;
-constexpr std::size_t kMostSpans = 64;   ///< told one by one
-constexpr std::size_t kSmallestGap = 8;  ///< bytes that stay the same between two spans
-
-/// What both have and do not have in common: places in the first size bytes that differ, close ones
-/// as one, and what only one of them has.
-std::vector<Intent::Span> spans_of(View before, View after, std::string_view cause) {
-  std::vector<Intent::Span> out;
-  const std::size_t common = std::min(before.size(), after.size());
-  for (std::size_t gap = kSmallestGap;; gap *= 4) {
-    out.clear();
-    for (std::size_t at = 0; at < common; ++at) {
-      at = static_cast<std::size_t>(
-          std::mismatch(before.begin() + static_cast<std::ptrdiff_t>(at),
-                        before.begin() + static_cast<std::ptrdiff_t>(common),
-                        after.begin() + static_cast<std::ptrdiff_t>(at))
-              .first -
-          before.begin());
-      if (at == common) break;
-      if (!out.empty() && at - (out.back().offset + out.back().size) < gap)
-        out.back().size = at + 1 - out.back().offset;
-      else
-        out.push_back({at, 1, std::string(cause)});
-    }
-    if (out.size() < kMostSpans) break;
-  }
-  if (before.size() != after.size())
-    out.push_back({common, std::max(before.size(), after.size()) - common, std::string(cause)});
-  return out;
-}
+constexpr std::size_t kMostPlaces = 64;  ///< told one by one
 
 std::string with_files(std::string word, const std::string& in, const std::string& out) {
   for (const auto& [name, file] : {std::pair(std::string("${in}"), in), {"${out}", out}})
@@ -170,28 +143,30 @@ Status check_kernel(const Work& work, const KernelProgramEdit& edit, const Blob&
   return {};
 }
 
-void tell_spans(Work& work, View before, View after, const std::vector<Intent::Span>& spans) {
-  const auto part = [](View bytes, const Intent::Span& span) {
-    const std::size_t begin = std::min<std::size_t>(span.offset, bytes.size());
-    return bytes.subspan(begin, std::min<std::size_t>(span.size, bytes.size() - begin));
+void tell_places(Work& work, View before, View after) {
+  const auto part = [](View bytes, const DifferentPlace& place) {
+    const std::size_t begin = std::min<std::size_t>(place.offset, bytes.size());
+    return bytes.subspan(begin, std::min<std::size_t>(place.size, bytes.size() - begin));
   };
+  const auto places = differing(before, after, kMostPlaces);
   std::uint64_t differ = 0;
-  for (const Intent::Span& span : spans) {
-    work.intent.kernel.push_back(span);
-    differ += span.size;
-    const std::string where = fmt::format("kernel 0x{:x}", span.offset);
-    const View was = part(before, span), is = part(after, span);
+  for (const DifferentPlace& place : places) {
+    work.intent.kernel.push_back({place.offset, place.size, "changed by a recipe's program"});
+    differ += place.size;
+    const std::string where = fmt::format("kernel 0x{:x}", place.offset);
+    const View was = part(before, place), is = part(after, place);
     work.detail(is.empty() ? fmt::format("{} (unpacked): {} bytes cut off", where, was.size())
                 : was.empty()
                     ? fmt::format("{} (unpacked): {} bytes added at the end", where, is.size())
                     : fmt::format("{} (unpacked): {} bytes", where, is.size()));
     constexpr std::size_t kShown = 16;
-    if (span.size <= kShown && !was.empty() && !is.empty())
+    if (place.size <= kShown && !was.empty() && !is.empty())
       work.tell(where, hex(was), hex(is));
     else
       work.tell(where, was, is);
   }
-  work.detail(fmt::format("{} places, {} bytes of {}", spans.size(), differ, after.size()));
+  work.detail(
+      fmt::format("{}, {} bytes of {}", counted(places.size(), "place"), differ, after.size()));
 }
 
 }  // namespace
@@ -216,8 +191,7 @@ Result<Outcome> apply(Work& work, const KernelProgramEdit& edit) {
   if (equal(made, before)) return Outcome::AlreadyDone;
   const Blob fresh(std::move(made));
   WEXLO_CHECK(check_kernel(work, edit, fresh, body.decoded));
-  tell_spans(work, before, fresh.view(),
-             spans_of(before, fresh.view(), "changed by a recipe's program"));
+  tell_places(work, before, fresh.view());
   if (fresh.size() != before.size()) work.intent.kernel_size = fresh.size();
   WEXLO_TRY(Bytes packed, kernel::with_body(stock, body, fresh, work.context));
   WEXLO_CHECK(work.image.replace("kernel", Blob(std::move(packed))));

@@ -151,6 +151,7 @@ Status Work::keep_stock_file(const std::string& place, EntryAt at, const KeepSto
   const std::uint32_t time = old.get(CpioField::Mtime);
   WEXLO_CHECK(add(std::move(copy), "keeps the stock /" + place));
   kept_files[place] = kept;
+  tell("/" + kept, std::nullopt, content.view());
   edit_entry(ramdisk(), *find_entry(ramdisk(), kept)).set(CpioField::Mtime, time);
   detail(fmt::format(
       "kept the stock file as /{}{}", kept,
