@@ -50,7 +50,7 @@ class Teller {
 
  private:
   void line(std::string_view name, std::string_view value) {
-    if (!value.empty()) out_ += fmt::format("  {:<14}{}\n", name, printable(value));
+    if (!value.empty()) out_ += fmt::format("  {:<13} {}\n", name, printable(value));
   }
 
   template <class F>

@@ -226,7 +226,7 @@ class Confirmer {
   void nothing_left() {
     for (const std::string& text : want_.shows)
       if (const Seen* one = seen_.find_line(text))
-        return add(name_of(Row::Program), RowWeight::Side, "nothing of what was put in", text,
+        return add(name_of(Row::Program), RowWeight::Place, "nothing of what was put in", text,
                    RowVerdict::Differs, one->at.text());
   }
 

@@ -20,6 +20,8 @@ class Working {
     out_.slotted = kit.slotted.value_or(false);
     out_.needs = kit.verdict.needs;
     out_.stock = kit.purpose == Purpose::Restore;
+    // After the way back, too: there it should not be seen any more.
+    out_.shows = in_.shows;
     products();
     last_run();
     if (!out_.stock) patched();
@@ -80,7 +82,6 @@ class Working {
   }
 
   void patched() {
-    out_.shows = in_.shows;
     out_.signs = in_.signs;
     for (const KitImage& image : in_.manifest.images) {
       if (image.made != Made::Patched) continue;

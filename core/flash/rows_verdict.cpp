@@ -24,8 +24,11 @@ class Deciding {
     if (phone.unseen > 0) return {Took::CannotTell, "Which phone this was seen of is not known."};
     if (place.differs > 0 && core.holds > 0)
       return {Took::CannotTell,
-              "What was put in runs, and it should not where the phone started from: these were "
-              "seen at different times."};
+              stock_ ? capital(differing(RowWeight::Place)) +
+                           " not as planned, and the stock system was seen: these were seen at "
+                           "different times."
+                     : "What was put in runs, and it should not where the phone started from: "
+                       "these were seen at different times."};
     if (place.differs > 0) return {Took::No, capital(as_planned(RowWeight::Place))};
     if (core.holds == 0 && core.differs > 0 && core.unseen == 0)
       return {Took::No, capital(as_planned(RowWeight::Core))};

@@ -27,7 +27,10 @@ struct Unfolded {
   std::vector<Blob> rest;
 };
 /// An image that was read. Ramdisks that do not read are a part of the rest. Errors: Interrupted.
-[[nodiscard]] Result<Unfolded> unfold(const LoadedImage& image, const Context& context);
+/// @param resigned  its older signature is somebody's who renewed it; else it counts as that where
+///                  it is by Wexlo's own key
+[[nodiscard]] Result<Unfolded> unfold(const LoadedImage& image, const Context& context,
+                                      bool resigned = false);
 /// One that is being edited. @param ramdisks  of its parts, as they are now
 struct OpenPart {
   const boot::RamdiskPart* part = nullptr;

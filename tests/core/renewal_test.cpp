@@ -2,6 +2,7 @@
 
 #include "core/edits_bench.hpp"
 #include "core/parts_bench.hpp"
+#include "verified/key.hpp"
 #include "verified/older_signature.hpp"
 
 namespace wexlo::test {
@@ -65,6 +66,28 @@ TEST_CASE(
     // The same bytes each time, and nothing to do in an image that has it.
     CHECK(text(renewed_patch(image).bytes.view()) == bytes);
     CHECK_FALSE(renewed_patch(bytes).changed);
+  }
+}
+
+TEST_CASE("patch: the way back holds when somebody renews the older signature with another key") {
+  for (const std::size_t padding : {0u, 8192u}) {
+    CAPTURE(padding);
+    const std::string image = signed_image(padding);
+    std::string bytes = text(renewed_patch(image).bytes.view());
+    const auto end = static_cast<std::size_t>(load(bytes).image->sections_end());
+    const std::size_t size = signature_of(bytes)->size;
+    const std::string key = value_of(verified::new_private_key(2048));
+    const std::string fresh = text(View(
+        value_of(verified::make_older_signature(as_view(bytes).first(end), "/boot", key, {}))));
+    bytes.replace(end, size, fresh);
+    REQUIRE(signature_of(bytes)->holds);
+    const auto back = restore_image(load(bytes), {}, {});
+    REQUIRE_MESSAGE(back, (back ? "" : describe(back.error())));
+    check_same(back->bytes, as_view(image));
+    // A change of anything else is still found.
+    const std::uint64_t kernel = load(bytes).image->section("kernel")->offset;
+    bytes[kernel] = static_cast<char>(bytes[kernel] ^ 1);
+    CHECK_FALSE(restore_image(load(bytes), {}, {}));
   }
 }
 

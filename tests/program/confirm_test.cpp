@@ -107,6 +107,26 @@ TEST_CASE("confirm: the simulated phone's log after a plan: took, and less of it
   CHECK(confirm(one.expected(), {}).verdict == Took::CannotTell);
 }
 
+TEST_CASE("confirm: what was put in and still shows after the way back is told") {
+  const Prepared one;
+  Expected back = one.expected();
+  back.stock = true;
+  std::vector<std::string> lines = one.after();
+  std::erase_if(lines,
+                [](const std::string& line) { return line.find("tide bench: up") != line.npos; });
+  const Confirmed gone = confirm(back, read_lines(lines));
+  CAPTURE(rows_of(gone));
+  CHECK(gone.verdict == Took::Yes);
+  lines.emplace_back("[    1.234567] tide bench: up");
+  const Confirmed there = confirm(back, read_lines(lines));
+  CAPTURE(rows_of(there));
+  CHECK(there.verdict == Took::CannotTell);
+  CHECK(there.reason.starts_with("Program is not as planned"));
+  // Alone with the phone's name it says enough.
+  CHECK(confirm(back, read_lines({"[ro.product.device]: [gnomon]", lines.back()})).verdict ==
+        Took::No);
+}
+
 TEST_CASE("confirm: after what did not go as planned it is never told as taken") {
   const Prepared one;
   const Plan plan = value_of(one.kit->plan());
@@ -185,6 +205,10 @@ TEST_CASE("confirm: the demo's phones, each after its plan") {
   REQUIRE(list["result"]["entries"].size() == 2);
   CHECK(list["result"]["entries"][0]["done"].get<std::string>().starts_with("the plan, "));
   CHECK(list["result"]["entries"][1]["done"].get<std::string>().starts_with("the way back, "));
+  // The last run of this kit is its way back: what was put in is not to be seen any more.
+  write(dir / "late.txt", "[    1.234567] wexlo add-on: started before the stock init\n");
+  const Json late = found(dir, {"confirm", "demo/kit", "late.txt"});
+  CHECK(late["result"]["rows"].dump().find("nothing of what was put in") != std::string::npos);
   std::size_t seen = 0;
   for (const auto& entry : fs::recursive_directory_iterator(dir / "demo")) {
     if (entry.path().filename() != "kit.json") continue;
