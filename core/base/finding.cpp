@@ -42,4 +42,9 @@ std::string FindingId::text() const {
   return out;
 }
 
+Finding as_found(FindingId id, std::string message, std::string where) {
+  const Level level = kind_of(id.code).level;
+  return {level, std::move(id), std::move(message), std::move(where)};
+}
+
 }  // namespace wexlo

@@ -248,5 +248,7 @@ struct Finding {
   std::string message;  ///< sentences
   std::string where{};  ///< a partition, a file; empty: the whole
 };
+/// With the level that is usual for its code.
+[[nodiscard]] Finding as_found(FindingId id, std::string message, std::string where = {});
 
 }  // namespace wexlo

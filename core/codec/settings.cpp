@@ -228,4 +228,13 @@ Status set_setting(Framing& framing, std::string_view text) {
   return rest.empty() ? Status{} : wrong();
 }
 
+Framing xz_framing_for(std::uint64_t size) {
+  constexpr std::uint64_t kKiB = 1024;
+  constexpr std::uint64_t kDictionaries[] = {256 * kKiB,  1024 * kKiB,  2048 * kKiB,
+                                             4096 * kKiB, 4096 * kKiB,  8192 * kKiB,
+                                             8192 * kKiB, 16384 * kKiB, 32768 * kKiB};
+  const auto* at = std::ranges::lower_bound(kDictionaries, size);
+  return {.level = static_cast<int>(at - std::begin(kDictionaries)), .variant = 1};
+}
+
 }  // namespace wexlo

@@ -12,6 +12,10 @@ namespace wexlo {
 /// word. No maker's setting.
 inline constexpr int kLiteralsByPlace = 2;
 
+/// For a file that is unpacked where memory is dear: the xz preset whose dictionary takes all of
+/// it, and no more, for whoever unpacks it has to hold that. @param size  bytes of the file
+[[nodiscard]] Framing xz_framing_for(std::uint64_t size);
+
 enum class Proof {
   None,   ///< no setting gives the stock bytes: the densest sensible one is used
   Start,  ///< the stock stream's start comes out alike; the rest was not tried

@@ -106,12 +106,11 @@ class Confirmer {
     for (const auto& [fact, ignored] : seen_.facts)
       if (const auto both = seen_.conflict(fact))
         out_.findings.push_back(
-            {kind_of(FindingCode::FactsDiffer).level,
-             FindingId(FindingCode::FactsDiffer, std::string(fact_word(fact))),
-             fmt::format("{}: {} says {}, {} says {}: neither is used.", fact_about(fact),
-                         both->first.at.text(), both->first.value, both->second.at.text(),
-                         both->second.value),
-             both->second.at.text()});
+            as_found(FindingId(FindingCode::FactsDiffer, std::string(fact_word(fact))),
+                     fmt::format("{}: {} says {}, {} says {}: neither is used.", fact_about(fact),
+                                 both->first.at.text(), both->first.value, both->second.at.text(),
+                                 both->second.value),
+                     both->second.at.text()));
   }
 
   // Every name that is seen has to fit: two phones of one kind differ in the serial number alone.
@@ -153,11 +152,10 @@ class Confirmer {
     if (verdict == RowVerdict::NotSeen && !numbered)
       ask(name_of(Row::Phone), fact_question(Fact::Serial));
     if (differs)
-      out_.findings.push_back({kind_of(FindingCode::SeenElsewhere).level,
-                               FindingCode::SeenElsewhere,
-                               fmt::format("The phone is {}; the kit was flashed to {}.",
-                                           fmt::join(values, ", "), planned),
-                               places.front()});
+      out_.findings.push_back(as_found(FindingCode::SeenElsewhere,
+                                       fmt::format("The phone is {}; the kit was flashed to {}.",
+                                                   fmt::join(values, ", "), planned),
+                                       places.front()));
   }
 
   void started() {
@@ -313,9 +311,9 @@ class Confirmer {
     compare(Row::Updates, RowWeight::Advice, "off", Fact::Updates,
             [](const std::string& value) { return value == "off"; });
     if (out_.rows.back().verdict == RowVerdict::Differs)
-      out_.findings.push_back({kind_of(FindingCode::UpdatesOn).level, FindingCode::UpdatesOn,
-                               "Automatic updates are on: one of them would undo the patch.",
-                               out_.rows.back().evidence});
+      out_.findings.push_back(as_found(
+          FindingCode::UpdatesOn, "Automatic updates are on: one of them would undo the patch.",
+          out_.rows.back().evidence));
   }
 
   const Expected& want_;

@@ -32,12 +32,12 @@ Status judge_incremental(const Firmware& firmware, const std::filesystem::path& 
       needed += (needed.empty() ? "" : ", ") + one.name;
       continue;
     }
-    findings.push_back({kind_of(FindingCode::IncrementalPart).level,
-                        FindingId(FindingCode::IncrementalPart, one.name),
-                        fmt::format("{} is stored as changes to the build before: nothing is taken "
-                                    "from it.",
-                                    one.name),
-                        one.name});
+    findings.push_back(
+        as_found(FindingId(FindingCode::IncrementalPart, one.name),
+                 fmt::format("{} is stored as changes to the build before: nothing is taken "
+                             "from it.",
+                             one.name),
+                 one.name));
   }
   if (needed.empty()) return {};
   const std::string& base = firmware.build.base;

@@ -160,33 +160,30 @@ bool was_accepted(const std::optional<FindingCode>& code, const std::set<std::st
 
 std::vector<Finding> judge_rehearsal(const Rehearsal& rehearsal, const Plan& plan,
                                      const std::set<std::string>& accepted) {
-  const auto found = [](FindingCode code, std::string message) {
-    return Finding{kind_of(code).level, code, std::move(message)};
-  };
   std::vector<Finding> out;
   switch (rehearsal.verdict) {
     case StartVerdict::Starts: break;
     case StartVerdict::StartsWithWarning:
       // That an unlocked phone says so is what every kit for one is made for.
       if (rehearsal.cause == StartCause::VerificationWarns) break;
-      out.push_back(
-          found(FindingCode::RehearsalWarns, fmt::format("The rehearsal: {}", rehearsal.reason)));
+      out.push_back(as_found(FindingCode::RehearsalWarns,
+                             fmt::format("The rehearsal: {}", rehearsal.reason)));
       break;
     case StartVerdict::OtherSlot:
     case StartVerdict::Stops:
-      out.push_back(found(FindingCode::RehearsalStops,
-                          fmt::format("The rehearsal stops: {}", rehearsal.reason)));
+      out.push_back(as_found(FindingCode::RehearsalStops,
+                             fmt::format("The rehearsal stops: {}", rehearsal.reason)));
       if (was_accepted(foretold_by(rehearsal, plan), accepted)) out.back().level = Level::Warning;
       break;
     case StartVerdict::CannotTell:
-      out.push_back(found(FindingCode::RehearsalUnknown,
-                          fmt::format("The rehearsal cannot tell: {}", rehearsal.reason)));
+      out.push_back(as_found(FindingCode::RehearsalUnknown,
+                             fmt::format("The rehearsal cannot tell: {}", rehearsal.reason)));
       break;
   }
   if (rehearsal.back && (rehearsal.back->verdict == StartVerdict::Stops ||
                          rehearsal.back->verdict == StartVerdict::OtherSlot))
-    out.push_back(found(FindingCode::RehearsalBack,
-                        fmt::format("The way back, rehearsed: {}", rehearsal.back->reason)));
+    out.push_back(as_found(FindingCode::RehearsalBack,
+                           fmt::format("The way back, rehearsed: {}", rehearsal.back->reason)));
   return out;
 }
 

@@ -16,10 +16,6 @@ namespace wexlo {
 namespace fs = std::filesystem;
 namespace {
 
-Finding found(FindingCode code, std::string message, std::string where = {}) {
-  return {kind_of(code).level, code, std::move(message), std::move(where)};
-}
-
 /// What says something of the kit is told as a finding; what says something of this run, or of what
 /// was typed, is an error of it. @param own  the error is about a file of the kit
 bool speaks_of_kit(const Error& error, bool own) {
@@ -61,9 +57,9 @@ class Remaking {
     const std::string& wanted = kit_.manifest().build;
     if (wanted.empty() || build.fingerprint.empty() || wanted == build.fingerprint) return;
     out_.findings.push_back(
-        found(FindingCode::RemakeFails,
-              fmt::format("The kit was made for the build {}, this firmware is {}.", wanted,
-                          build.fingerprint)));
+        as_found(FindingCode::RemakeFails,
+                 fmt::format("The kit was made for the build {}, this firmware is {}.", wanted,
+                             build.fingerprint)));
   }
 
   Result<bool> make(OutputFolder& folder) {
@@ -74,11 +70,11 @@ class Remaking {
     const auto made = prepare_into(options_.firmware, *options, folder, context_);
     if (!made) return told(folder.with_final_name(made.error()));
     if (!made->stopped) return true;
-    out_.findings.push_back(
-        found(FindingCode::RemakeFails,
-              fmt::format("No kit comes of this firmware with the kit's own recipes and settings: "
-                          "{}.",
-                          fmt::join(stopping(*made), ", "))));
+    out_.findings.push_back(as_found(
+        FindingCode::RemakeFails,
+        fmt::format("No kit comes of this firmware with the kit's own recipes and settings: "
+                    "{}.",
+                    fmt::join(stopping(*made), ", "))));
     return false;
   }
 
@@ -87,9 +83,9 @@ class Remaking {
     const bool own = error.file.starts_with(folder);
     if (!speaks_of_kit(error, own)) return fail(error);
     out_.findings.push_back(
-        found(FindingCode::RemakeFails,
-              fmt::format("The kit could not be made again: {}", describe(error)),
-              own ? error.file.substr(folder.size()) : ""));
+        as_found(FindingCode::RemakeFails,
+                 fmt::format("The kit could not be made again: {}", describe(error)),
+                 own ? error.file.substr(folder.size()) : ""));
     return false;
   }
 
@@ -131,14 +127,14 @@ class Remaking {
   void tell() {
     const bool other = out_.made_by != out_.this_one;
     if (other && !out_.differs.empty())
-      out_.findings.push_back(found(
+      out_.findings.push_back(as_found(
           FindingCode::RemakeVersion,
           fmt::format("Wexlo {} made the kit, this is {}: bytes may differ for that reason alone. "
                       "Take Wexlo {} to be sure.",
                       out_.made_by, out_.this_one, out_.made_by)));
     for (const RemadeFile& one : out_.differs) {
-      Finding finding = found(FindingCode::RemakeDiffers, sentence(one), one.file);
-      // Whether it is the version or somebody's hand cannot be told from here.
+      Finding finding = as_found(FindingCode::RemakeDiffers, sentence(one), one.file);
+      // Whether the other version or a change of the kit made them differ cannot be told from here.
       if (other) finding.level = Level::Warning;
       out_.findings.push_back(std::move(finding));
     }

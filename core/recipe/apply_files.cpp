@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "codec/codec.hpp"
+#include "codec/settings.hpp"
 #include "recipe/work.hpp"
 
 namespace wexlo {
@@ -15,16 +15,6 @@ using CpioField = newc::Field;
 
 constexpr std::uint32_t kUsualMode = 0644, kProgramMode = 0750, kFolderMode = 0755,
                         kPermissions = 07777;
-
-/// The preset whose dictionary takes all of it, and no more: whoever unpacks it has to hold that.
-int xz_level(std::size_t size) {
-  constexpr std::size_t kKiB = 1024;
-  constexpr std::size_t kDictionaries[] = {256 * kKiB,  1024 * kKiB,  2048 * kKiB,
-                                           4096 * kKiB, 4096 * kKiB,  8192 * kKiB,
-                                           8192 * kKiB, 16384 * kKiB, 32768 * kKiB};
-  const auto* at = std::ranges::lower_bound(kDictionaries, size);
-  return static_cast<int>(at - std::begin(kDictionaries));
-}
 
 /// A program has to be for a processor that the phone's kernel runs.
 Status check_processor(Work& work, const std::string& place, View content, bool any_processor) {
@@ -125,8 +115,7 @@ std::uint32_t usual_mode(View content) {
 
 Result<Blob> packed_file(const Blob& content, FilePack pack, const Context& context) {
   if (pack == FilePack::None) return content;
-  const Framing framing =
-      pack == FilePack::Xz ? Framing{.level = xz_level(content.size()), .variant = 1} : Framing{};
+  const Framing framing = pack == FilePack::Xz ? xz_framing_for(content.size()) : Framing{};
   WEXLO_TRY(Bytes packed, encode(pack == FilePack::Xz ? Compression::Xz : Compression::Gzip,
                                  content.view(), framing, context));
   return Blob(std::move(packed));

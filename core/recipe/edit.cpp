@@ -8,10 +8,13 @@
 #include <array>
 
 #include "base/digest.hpp"
+#include "base/word_table.hpp"
 #include "verified/vbmeta.hpp"
 
 namespace wexlo {
 namespace {
+
+constexpr std::array<std::string_view, 3> kFilePackWords{"none", "gzip", "xz"};
 
 std::string joined(const std::vector<std::string>& words) {
   return fmt::format("{}", fmt::join(words, ", "));
@@ -164,8 +167,11 @@ struct Summary {
 }  // namespace
 
 std::string_view file_pack_word(FilePack pack) {
-  constexpr std::array<std::string_view, 3> kWords{"none", "gzip", "xz"};
-  return kWords[static_cast<std::size_t>(pack)];
+  return kFilePackWords[static_cast<std::size_t>(pack)];
+}
+
+std::optional<FilePack> file_pack_of(std::string_view word) {
+  return of_word<FilePack>(kFilePackWords, word);
 }
 
 std::string LineMatch::text() const {

@@ -28,6 +28,8 @@ enum class FilePack : std::uint8_t { None, Gzip, Xz };
 
 /// As recipes spell it: "none", "gzip", "xz".
 [[nodiscard]] std::string_view file_pack_word(FilePack pack);
+/// nullopt: no such word.
+[[nodiscard]] std::optional<FilePack> file_pack_of(std::string_view word);
 
 /// Whether the stock file of a place is kept, and where.
 struct KeepStock {

@@ -12,11 +12,9 @@ namespace wexlo {
 namespace {
 
 FilePack read_pack(Fields& f, std::string_view key) {
-  const std::string word = f.text_or(key, "none");
-  for (const FilePack one : {FilePack::None, FilePack::Gzip, FilePack::Xz})
-    if (word == file_pack_word(one)) return one;
-  f.wrong(key, fmt::format("{} is one of: none, gzip, xz", key));
-  return FilePack::None;
+  const auto pack = file_pack_of(f.text_or(key, "none"));
+  if (!pack) f.wrong(key, fmt::format("{} is one of: none, gzip, xz", key));
+  return pack.value_or(FilePack::None);
 }
 
 /// `true`, or the place that the stock file goes to.
