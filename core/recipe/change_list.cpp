@@ -73,30 +73,31 @@ Result<std::optional<Ramdisk>> stock_ramdisk(Work& work) {
   WEXLO_TRY(const ReadRamdisks all, stock.decoded->ramdisks(work.context));
   for (const auto& [part, ramdisk, trouble] : *all)
     if (part.index == work.opened->part.index && ramdisk) return *ramdisk;
+  if (work.ramdisk_made) return Ramdisk{};
   return std::nullopt;
 }
 
-/// The list and the folders above it, which are made together with it.
-std::set<std::string> own_places(const std::string& path) {
-  std::set<std::string> out{path};
-  for (auto cut = path.find('/'); cut != path.npos; cut = path.find('/', cut + 1))
-    out.insert(path.substr(0, cut));
+/// The lists and the folders above them, which are made together with them.
+std::set<std::string> own_places(const std::set<std::string>& lists) {
+  std::set<std::string> out = lists;
+  for (const std::string& path : lists)
+    for (auto cut = path.find('/'); cut != path.npos; cut = path.find('/', cut + 1))
+      out.insert(path.substr(0, cut));
   return out;
 }
 
 /// @param list  as it was before; empty: there was none
-std::string listed(const Work& work, const std::string& path, const Ramdisk& before,
-                   std::string_view list) {
+std::string listed(const Work& work, const Ramdisk& before, std::string_view list) {
   std::set<std::string> lines;
   const Ramdisk& now = work.opened->ramdisk;
   const Places is = places_of(now), was = places_of(before);
-  for (const std::string& place : own_places(path))
+  for (const std::string& place : own_places(work.lists))
     if (!was.contains(place))
       lines.insert("added " + shown(place));
-    else if (place == path)
+    else if (work.lists.contains(place))
       lines.insert("changed " + shown(place));
   for (const auto& [place, at] : is) {
-    if (place == path) continue;
+    if (work.lists.contains(place)) continue;
     const auto old = was.find(place);
     if (old == was.end())
       lines.insert("added " + shown(place));
@@ -131,7 +132,7 @@ Result<Outcome> apply(Work& work, const ChangeListEdit& edit) {
                  .hint = "Patch the stock image with all recipes at once."});
   const Blob list = known ? content_of(work.ramdisk(), *known) : Blob();
   return apply(work, PutEdit{.path = edit.path,
-                             .text = listed(work, edit.path, *before, as_text(list.view())),
+                             .text = listed(work, *before, as_text(list.view())),
                              .from = {},
                              .access = edit.access});
 }

@@ -56,6 +56,7 @@ Result<std::optional<Journal>> read_journal(const Ramdisk& ramdisk) {
   WEXLO_TRY(journal.way_back, toml_get_or<std::string>(table, "no_way_back", "", file));
   journal.shows = texts_of(table["shows"].as_array());
   journal.foreign = texts_of(table["onto_foreign"].as_array());
+  WEXLO_TRY(journal.ramdisk_made, toml_get_or<bool>(table, "ramdisk_made", false, file));
   if (const toml::array* rows = table["edit"].as_array()) {
     for (const toml::node& node : *rows) {
       const toml::table* row = node.as_table();
@@ -79,6 +80,7 @@ std::string format_journal(const Journal& journal) {
     out += fmt::format("no_way_back = {}\n", toml_quote(journal.way_back));
   out += format_texts("shows", journal.shows);
   out += format_texts("onto_foreign", journal.foreign);
+  if (journal.ramdisk_made) out += "ramdisk_made = true\n";
   for (const JournalEdit& edit : journal.edits)
     out += fmt::format("\n[[edit]]\nrecipe = {}\nkind = {}\nsummary = {}\ndigest = \"{}\"\n",
                        toml_quote(edit.recipe), toml_quote(edit.kind), toml_quote(edit.summary),

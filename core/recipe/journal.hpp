@@ -27,6 +27,7 @@ struct Journal {
   std::string way_back;              ///< why the image does not carry one; empty: it does
   std::vector<std::string> shows;    ///< texts of a log that tell that what was put in runs
   std::vector<std::string> foreign;  ///< signs of another tool that it was patched on top of
+  bool ramdisk_made = false;         ///< the stock image has no ramdisk
 
   [[nodiscard]] bool has(std::string_view digest) const;
 };

@@ -99,10 +99,12 @@ class Patcher {
                   .edits = {},
                   .way_back = {},
                   .shows = {},
-                  .foreign = work_.role.foreign};
+                  .foreign = work_.role.foreign,
+                  .ramdisk_made = created_};
+    work_.ramdisk_made = journal_.ramdisk_made;
     PhoneFacts& phone = work_.phone;
     if (phone.architecture.empty()) phone.architecture = architecture_of(work_.home()->ramdisk);
-    if (!created_)
+    if (!journal_.ramdisk_made)
       layout_ = layout_of(work_.home()->ramdisk, signs_of(work_.image, work_.role.partition,
                                                           *work_.stock.decoded, work_.context));
     return {};
@@ -176,31 +178,6 @@ class Patcher {
     return {};
   }
 
-  /// The ramdisk that an edit acts on; nullptr: there is none for it.
-  OpenRamdisk* choose(const Edit& edit) {
-    const auto find = [&](auto suits) {
-      const auto at = std::ranges::find_if(work_.ramdisks, suits);
-      return at == work_.ramdisks.end() ? nullptr : &*at;
-    };
-    if (!edit.fragment.empty())
-      return find([&](const OpenRamdisk& one) {
-        return one.part.name == edit.fragment ||
-               boot::ramdisk_type_name(one.part.type) == edit.fragment;
-      });
-    if (edit.home == Home::RecoveryRamdisk && !work_.role.partition.starts_with("recovery")) {
-      const auto is_recovery = [](const OpenRamdisk& one) {
-        return one.part.is(boot::RamdiskType::Recovery) || has_recovery(one.ramdisk);
-      };
-      return find(is_recovery);
-    }
-    OpenRamdisk* one = work_.home();
-    const std::string place = edit.place();
-    if (one == nullptr || place.empty() || find_entry(one->ramdisk, place)) return one;
-    OpenRamdisk* other =
-        find([&](const OpenRamdisk& at) { return find_entry(at.ramdisk, place).has_value(); });
-    return other == nullptr ? one : other;
-  }
-
   /// A clause for people: why the edit acts here.
   std::string why(const Edit& edit) const {
     if (!edit.partition.empty())
@@ -244,6 +221,11 @@ class Patcher {
 
   /// Lists of what was changed come when all else is done; their reports keep their places.
   Status write_lists() {
+    // Each has the places of all of them, whichever is written first.
+    for (const auto& [edit, number] : lists_) {
+      WEXLO_TRY(const std::string reason, left_out(*edit));
+      if (reason.empty()) work_.lists.insert(edit->place());
+    }
     for (const auto& [edit, number] : lists_) {
       WEXLO_CHECK(find_original());
       EditReport report = work_.out.edits[number];
@@ -253,14 +235,19 @@ class Patcher {
     return {};
   }
 
+  /// Why its conditions do not hold; empty: they do.
+  Result<std::string> left_out(const Edit& edit) {
+    if (edit.when.empty()) return std::string();
+    auto reason = failing(edit.when, work_, layout_);
+    if (!reason) return fail(of_recipe(edit.recipe, edit.line, std::move(reason).error()));
+    return std::move(*reason);
+  }
+
   Result<Outcome> try_edit(const Edit& edit, EditReport& report) {
-    if (!edit.when.empty()) {
-      auto reason = failing(edit.when, work_, layout_);
-      if (!reason) return fail(of_recipe(edit.recipe, edit.line, std::move(reason).error()));
-      if (!reason->empty()) {
-        report.why = std::move(*reason);
-        return Outcome::Skipped;
-      }
+    WEXLO_TRY(std::string reason, left_out(edit));
+    if (!reason.empty()) {
+      report.why = std::move(reason);
+      return Outcome::Skipped;
     }
     if (!edit.open.empty()) {
       Error error = unknown_value(*edit.open.begin(), work_.phone);
@@ -270,7 +257,7 @@ class Patcher {
     work_.edit = &edit;
     work_.is_known = known;
     work_.report = &report;
-    work_.opened = choose(edit);
+    work_.opened = work_.ramdisk_for(edit);
     const bool in_ramdisk = is_ramdisk_home(edit.home);
     // What is gone cannot be looked for again: the same place in another fragment is another's. And
     // a ramdisk that was put in whole carries the journal that says so.

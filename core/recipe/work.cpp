@@ -93,6 +93,28 @@ OpenRamdisk* Work::home() {
   return ramdisks.empty() ? nullptr : &ramdisks.front();
 }
 
+OpenRamdisk* Work::ramdisk_for(const Edit& one) {
+  const auto find = [&](auto suits) {
+    const auto at = std::ranges::find_if(ramdisks, suits);
+    return at == ramdisks.end() ? nullptr : &*at;
+  };
+  if (!one.fragment.empty())
+    return find([&](const OpenRamdisk& open) {
+      return open.part.name == one.fragment ||
+             boot::ramdisk_type_name(open.part.type) == one.fragment;
+    });
+  if (one.home == Home::RecoveryRamdisk && !role.partition.starts_with("recovery"))
+    return find([](const OpenRamdisk& open) {
+      return open.part.is(boot::RamdiskType::Recovery) || has_recovery(open.ramdisk);
+    });
+  OpenRamdisk* usual = home();
+  const std::string place = one.place();
+  if (usual == nullptr || place.empty() || find_entry(usual->ramdisk, place)) return usual;
+  OpenRamdisk* other =
+      find([&](const OpenRamdisk& open) { return find_entry(open.ramdisk, place).has_value(); });
+  return other == nullptr ? usual : other;
+}
+
 bool Work::is_for(const OpenRamdisk& one) const {
   const std::string& wanted = edit->fragment;
   return wanted.empty() || wanted == one.part.name ||
@@ -138,6 +160,8 @@ Status Work::keep_stock_file(const std::string& place, EntryAt at, const KeepSto
                  .message = fmt::format("recipe {} keeps the stock /{} at /{}, and something is "
                                         "there already",
                                         edit->recipe, place, kept),
+                 .expected = "nothing at /" + kept,
+                 .found = "a file of the stock ramdisk, or of another edit",
                  .hint = "Choose another place for keep_stock in the recipe."});
   }
   // One that was kept by another recipe before is the stock file, what stands there now is not.

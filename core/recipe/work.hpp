@@ -36,6 +36,8 @@ class Work {
   Intent intent;
   Patched out;
   bool patched_before = false;          ///< the ramdisk carries a journal
+  bool ramdisk_made = false;            ///< the stock image has none
+  std::set<std::string> lists;          ///< places of the lists of changes that will be written
   std::optional<LoadedImage> original;  ///< of an image patched before, where it can be had
   std::map<std::string, std::string>
       kept_files;  ///< stock files by their place, and where they are kept
@@ -53,6 +55,8 @@ class Work {
   /// The ramdisk that new files and the journal go to: of vendor_boot's fragments the first that
   /// every start loads. nullptr: the image has none.
   [[nodiscard]] OpenRamdisk* home();
+  /// The ramdisk that an edit acts on; nullptr: there is none for it.
+  [[nodiscard]] OpenRamdisk* ramdisk_for(const Edit& one);
 
   /// Whether the current edit is for a ramdisk, by the fragment that it names.
   [[nodiscard]] bool is_for(const OpenRamdisk& one) const;

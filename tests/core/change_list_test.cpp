@@ -66,6 +66,22 @@ TEST_CASE("change-list: what was added, changed, removed and kept, also over two
   CHECK_FALSE(list_patch(text(later.bytes.view()), list_recipes(kListEdits)).changed);
 }
 
+TEST_CASE("change-list: two lists have each other's places, and twice is once") {
+  const std::string image = list_image();
+  const auto recipes = list_recipes(
+      "[[edit]]\nkind = \"change-list\"\npath = \"a/list\"\n[[edit]]\nkind = \"change-list\"\n"
+      "path = \"b/list\"\n[[edit]]\nkind = \"change-list\"\npath = \"c/list\"\nwhen = { layout = "
+      "[\"generic\"], reason = \"a test\" }\n");
+  const Patched first = list_patch(image, recipes);
+  const Ramdisk ramdisk = ramdisk_of(first.bytes.view());
+  const std::string list = "added /a\nadded /a/list\nadded /b\nadded /b/list\n";
+  CHECK(at(ramdisk, "a/list") == list);
+  CHECK(at(ramdisk, "b/list") == list);
+  CHECK_FALSE(find_entry(ramdisk, "c/list"));
+  check_undone(first, image);
+  CHECK_FALSE(list_patch(text(first.bytes.view()), recipes).changed);
+}
+
 TEST_CASE("change-list: without a way back an earlier list is gone on with, and none is made up") {
   // The way back has the stock program in it, and no room.
   const std::string bare =

@@ -80,6 +80,25 @@ TEST_CASE("create: an image without a ramdisk gets one that its kernel reads, an
   }
 }
 
+TEST_CASE("create: an image that got a ramdisk has the layout of its stock image on later runs") {
+  const std::string image = kernel_only(2);
+  const auto recipes = parts_recipes(
+      kCreate +
+      "[[edit]]\nkind = \"put\"\npath = \"conf\"\ntext = \"${layout}\"\n[[edit]]\nkind = "
+      "\"change-list\"\npath = \"list\"\n[[edit]]\nkind = \"put\"\npath = \"no\"\ntext = "
+      "\"x\"\nwhen = { layout = [\"ramdisk-root\"], reason = \"a test\" }\n");
+  const Patched first = parts_patch(image, recipes, "boot");
+  const Ramdisk ramdisk = ramdisk_of(first.bytes.view());
+  CHECK(at(ramdisk, "conf") == "none");
+  CHECK_FALSE(find_entry(ramdisk, "no"));
+  // All in it was added.
+  const std::string list = at(ramdisk, "list");
+  for (const char* line : {"added /conf\n", "added /init\n", "added /list\n"})
+    CHECK(list.find(line) != std::string::npos);
+  check_undone(first, image);
+  CHECK_FALSE(parts_patch(text(first.bytes.view()), recipes, "boot").changed);
+}
+
 TEST_CASE("create: packed as the kernel's configuration says, and not at all where nothing asks") {
   const auto compression = [](const std::string& config) {
     return ramdisk_of(
