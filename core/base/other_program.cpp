@@ -45,11 +45,12 @@ struct Descriptor {
   }
 };
 
-/// What a kernel is to refuse: any socket, also by the ways round the call for it.
+/// What a kernel is to refuse: any socket, also by the ways round the call for it; and leaving the
+/// group that is ended with the program.
 struct Filter {
   std::vector<sock_filter> rules;
 
-  static Result<Filter> no_network() {
+  static Result<Filter> closed() {
     Filter out;
     scmp_filter_ctx context = ::seccomp_init(SCMP_ACT_ALLOW);
     int error = context == nullptr ? -ENOMEM : 0;
@@ -60,7 +61,8 @@ struct Filter {
 #elif defined(__aarch64__)
     if (error == 0) error = ::seccomp_arch_add(context, SCMP_ARCH_ARM);
 #endif
-    for (const int call : {SCMP_SYS(socket), SCMP_SYS(io_uring_setup)})
+    for (const int call :
+         {SCMP_SYS(socket), SCMP_SYS(io_uring_setup), SCMP_SYS(setsid), SCMP_SYS(setpgid)})
       if (error == 0) error = ::seccomp_rule_add(context, SCMP_ACT_ERRNO(EACCES), call, 0);
     if (error == 0) error = out.take(context);
     if (context != nullptr) ::seccomp_release(context);
@@ -276,7 +278,7 @@ Result<ProgramEnd> run_program(const ProgramCall& call, const std::stop_token& s
   Child child = child_of(call);
   Filter filter;
   if (child.closed) {
-    WEXLO_TRY(filter, Filter::no_network());
+    WEXLO_TRY(filter, Filter::closed());
     child.filter = {static_cast<unsigned short>(filter.rules.size()), filter.rules.data()};
   }
   Descriptor read_end, write_end;

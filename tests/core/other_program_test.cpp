@@ -87,6 +87,16 @@ TEST_CASE("programs: one that takes too long is ended, with all that it started"
   CHECK_FALSE(is_alive(left));
 }
 
+TEST_CASE("programs: a closed one cannot leave the group that is ended with it") {
+  const TempDir dir;
+  const auto program = script(dir,
+                              "#!/usr/bin/env python3\nimport os, sys\nif os.fork(): "
+                              "sys.exit(os.waitstatus_to_exitcode(os.wait()[1]))\n"
+                              "try: os.setsid()\nexcept PermissionError: sys.exit(7)\n");
+  CHECK(ran({.words = {program.string()}, .reach = Reach::Open}).exit_code == 0);
+  CHECK(ran({.words = {program.string()}, .reach = Reach::Closed}).exit_code == 7);
+}
+
 TEST_CASE("programs: exit codes and signals are told, a program that does not start is an error") {
   const TempDir dir;
   CHECK(ran({.words = {script(dir, "#!/bin/sh\nexit 5\n").string()}}).exit_code == 5);
