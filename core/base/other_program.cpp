@@ -22,8 +22,6 @@
 #include "base/output.hpp"
 #include "base/pool.hpp"
 
-extern char** environ;
-
 namespace wexlo {
 namespace {
 
@@ -56,8 +54,8 @@ struct Filter {
     int error = context == nullptr ? -ENOMEM : 0;
     // A program of the machine's other width asks by other numbers.
 #if defined(__x86_64__)
-    for (const std::uint32_t arch : {SCMP_ARCH_X86, SCMP_ARCH_X32})
-      if (error == 0) error = ::seccomp_arch_add(context, arch);
+    for (const auto arch : {SCMP_ARCH_X86, SCMP_ARCH_X32})
+      if (error == 0) error = ::seccomp_arch_add(context, static_cast<std::uint32_t>(arch));
 #elif defined(__aarch64__)
     if (error == 0) error = ::seccomp_arch_add(context, SCMP_ARCH_ARM);
 #endif
@@ -221,7 +219,7 @@ std::string program_path(const std::string& word) {
       rest = std::string_view(*one).substr(kPath.size());
   while (!rest.empty()) {
     const std::size_t end = std::min(rest.find(':'), rest.size());
-    const std::string file = (std::filesystem::path(rest.substr(0, end)) / word).string();
+    std::string file = (std::filesystem::path(rest.substr(0, end)) / word).string();
     if (::access(file.c_str(), X_OK) == 0 && std::filesystem::is_regular_file(file)) return file;
     rest.remove_prefix(std::min(end + 1, rest.size()));
   }

@@ -54,7 +54,7 @@ std::set<std::string> lines_before(std::string_view list, std::string_view start
 
 /// What was done since, on top of an earlier list: where the stock image cannot be had, nothing
 /// else tells what was done before.
-void join(std::set<std::string> earlier, std::set<std::string>& lines) {
+void join(const std::set<std::string>& earlier, std::set<std::string>& lines) {
   for (const std::string& line : earlier) {
     const std::string place = line.substr(line.find(' '));
     if (line.starts_with("added ") && lines.erase("removed" + place) != 0) continue;

@@ -17,8 +17,6 @@
 namespace wexlo {
 namespace {
 
-using newc::Entry;
-
 /// Who asks for an edit that no recipe has.
 constexpr std::string_view kLayoutRecipe = "(layout)";
 
