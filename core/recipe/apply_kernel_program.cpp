@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "base/differing.hpp"
+#include "base/error_kinds.hpp"
 #include "base/other_program.hpp"
 #include "base/output.hpp"
 #include "base/source.hpp"
@@ -20,6 +21,11 @@ namespace {
 constexpr std::uint64_t kMostKernel = 256u << 20;  ///< bytes; the largest real ones have 60 MiB
 constexpr std::uint64_t kMostSaid = 64u << 10;
 constexpr std::size_t kMostPlaces = 64;  ///< told one by one
+
+constexpr std::string_view kNotTwice =
+    "The program would change this kernel once more, and the image has no ramdisk that tells that "
+    "it "
+    "was done: patch the stock image again, never this one.";
 
 std::string with_files(std::string word, const std::string& in, const std::string& out) {
   for (const auto& [name, file] : {std::pair(std::string("${in}"), in), {"${out}", out}})
@@ -43,6 +49,13 @@ class KernelProgram {
                  .expected = "the same bytes for the same kernel",
                  .found = "different bytes",
                  .hint = "Give it what it draws by lot (a key, a time) as an argument."});
+  }
+
+  /// Whether it would change its own result once more. One that refuses that does not.
+  Result<bool> changes_again(View made) {
+    const auto again = run_once(made);
+    if (!again && is_of_this_run(again.error().code)) return fail(again.error());
+    return again && !equal(*again, made);
   }
 
  private:
@@ -187,8 +200,14 @@ Result<Outcome> apply(Work& work, const KernelProgramEdit& edit) {
   const Blob stock = section->bytes;
   WEXLO_TRY(const kernel::Body body, kernel::open_body(stock, decode_limit(work.context)));
   const View before = body.decoded.view();
-  WEXLO_TRY(Bytes made, KernelProgram(work, edit).run(before));
+  KernelProgram program(work, edit);
+  WEXLO_TRY(Bytes made, program.run(before));
   if (equal(made, before)) return Outcome::AlreadyDone;
+  // Without a ramdisk nothing in the image tells a later run that it was done.
+  if (work.ramdisks.empty()) {
+    WEXLO_TRY(const bool again, program.changes_again(made));
+    if (again) work.note(std::string(kNotTwice));
+  }
   const Blob fresh(std::move(made));
   WEXLO_CHECK(check_kernel(work, edit, fresh, body.decoded));
   tell_places(work, before, fresh.view());

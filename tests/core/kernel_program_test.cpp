@@ -178,6 +178,21 @@ TEST_CASE("kernel-program: one that this machine does not start is told by its n
   CHECK(done.error().hint.find("one file that this machine starts") != std::string::npos);
 }
 
+TEST_CASE("kernel-program: where no ramdisk tells that it was done, a second change is warned of") {
+  const std::string image =
+      BootBytes{.version = 4, .kernel = gzip(kernel_of_release("5.10.1-korvale"))}.done();
+  const auto warns = [&](const std::string& body) {
+    const Patched done = changed(Program(body), image);
+    return std::ranges::any_of(done.notes, [](const Remark& note) {
+      return note.text.find("would change this kernel once more") != std::string::npos;
+    });
+  };
+  const std::string grows = "kernel += b'tide' * 2\n", done = "if kernel.endswith(b'tidetide'): ";
+  CHECK(warns(kShort + grows + kWrite));
+  CHECK_FALSE(warns(kShort + done + "grow = 0\nelse: " + grows + kWrite));
+  CHECK_FALSE(warns(kShort + done + "sys.exit('done already')\n" + grows + kWrite));
+}
+
 TEST_CASE("kernel-program: after another kernel was put in, it is run on that one") {
   const std::string image = image_with(gzip(kernel_of_release("5.10.1-korvale")));
   const Program program(std::string(kShort) + "kernel += b'tide' * 2\n" + kWrite);
