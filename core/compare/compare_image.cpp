@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/differing.hpp"
 #include "base/digest.hpp"
 #include "compare/compare_kernel.hpp"
 #include "compare/compare_ramdisk.hpp"
@@ -336,23 +337,12 @@ std::vector<DifferentRange> ranges_of(const LoadedImage& a, const LoadedImage& b
   const View left = a.bytes.view(), right = b.bytes.view();
   const std::uint64_t common = std::min(left.size(), right.size());
   for (const NamedStretch& region : stretches_of(a)) {
-    std::uint64_t first = 0, last = 0;  // of the current range; empty while they are equal
-    const auto flush = [&] {
-      if (first < last) out.push_back({first, last - first, region.name});
-    };
     const std::uint64_t end = std::min(region.end, common);
-    for (std::uint64_t at = region.begin; at < end; ++at) {
-      // Long equal stretches are stepped over a block at a time.
-      while (end - at > kJoin && std::memcmp(left.data() + at, right.data() + at, kJoin) == 0)
-        at += kJoin;
-      if (left[at] == right[at]) continue;
-      if (first == last || at - last >= kJoin) {
-        flush();
-        first = at;
-      }
-      last = at + 1;
-    }
-    flush();
+    if (region.begin >= end) continue;
+    const std::uint64_t size = end - region.begin;
+    for (const DifferentPlace& place :
+         differing(left.subspan(region.begin, size), right.subspan(region.begin, size), kJoin))
+      out.push_back({region.begin + place.offset, place.size, region.name});
   }
   const std::uint64_t longer = std::max(left.size(), right.size());
   if (longer > common) out.push_back({common, longer - common, "only in the longer image"});

@@ -29,7 +29,7 @@ void compare_kernels(const Blob& a, const Blob& b, const Context& context,
   const auto after = kernel::open_body(b, decode_limit(context));
   if (!before || !after) return;
   const View was = before->decoded.view(), is = after->decoded.view();
-  for (const DifferentPlace& place : differing(was, is, kMostPlaces)) {
+  for (const DifferentPlace& place : differing_at_most(was, is, kMostPlaces)) {
     const DifferenceKind kind = place.offset >= was.size()  ? DifferenceKind::Added
                                 : place.offset >= is.size() ? DifferenceKind::Removed
                                                             : DifferenceKind::Changed;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/differing.hpp"
 #include "base/digest.hpp"
 #include "image/boot.hpp"
 #include "image/device_tree.hpp"
@@ -48,24 +49,17 @@ class Account {
                  const std::string& cause) {
     constexpr std::uint64_t kJoin = 4096;
     const View out = output_bytes(), old = stock_bytes();
-    std::uint64_t first = begin, last = begin;  // of the current span; empty while they are equal
-    const auto flush = [&] {
-      if (first < last) patched_.ranges.push_back({first, last - first, region, cause});
-    };
-    const std::uint64_t end = begin + size;
-    for (std::uint64_t at = begin; at < end; ++at) {
-      // Long equal stretches are stepped over a block at a time.
-      while (end - at > kJoin && old.size() > at + kJoin &&
-             std::memcmp(out.data() + at, old.data() + at, kJoin) == 0)
-        at += kJoin;
-      if (at < old.size() && out[at] == old[at]) continue;
-      if (first == last || at - last >= kJoin) {
-        flush();
-        first = at;
-      }
-      last = at + 1;
-    }
-    flush();
+    const std::uint64_t common = old.size() > begin ? std::min(size, old.size() - begin) : 0;
+    auto places = differing(out.subspan(begin, common),
+                            common == 0 ? View() : old.subspan(begin, common), kJoin);
+    // What the stock image does not have at all differs, too.
+    if (common < size && !places.empty() &&
+        common - (places.back().offset + places.back().size) < kJoin)
+      places.back().size = size - places.back().offset;
+    else if (common < size)
+      places.push_back({common, size - common});
+    for (const DifferentPlace& place : places)
+      patched_.ranges.push_back({begin + place.offset, place.size, region, cause});
   }
 
   /// A prefix may differ where it says something of the content, and then that has to match it.

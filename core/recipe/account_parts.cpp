@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/differing.hpp"
 #include "image/device_tree.hpp"
 #include "image/kernel.hpp"
 #include "image/part_header.hpp"
@@ -30,23 +31,20 @@ Status account_body(const kernel::Body& now, const kernel::Body& base, const Int
   const View a = now.decoded.view(), b = base.decoded.view();
   if (a.size() != intent.kernel_size.value_or(b.size()) || now.compression != base.compression)
     return unexplained("the kernel's size or packing");
-  // What only one of them has differs, too.
-  const std::size_t common = std::min(a.size(), b.size()), end = std::max(a.size(), b.size());
-  std::size_t at = 0;
-  while (at < end) {
-    if (at < common)
-      at = static_cast<std::size_t>(std::mismatch(a.begin() + static_cast<std::ptrdiff_t>(at),
-                                                  a.begin() + static_cast<std::ptrdiff_t>(common),
-                                                  b.begin() + static_cast<std::ptrdiff_t>(at))
-                                        .first -
-                                    a.begin());
-    if (at == end) return {};
-    const auto meant = std::ranges::any_of(intent.kernel, [&](const Intent::Span& span) {
+  const auto check = [&](std::size_t at) -> Status {
+    const bool meant = std::ranges::any_of(intent.kernel, [&](const Intent::Span& span) {
       return at >= span.offset && at - span.offset < span.size;
     });
-    if (!meant) return unexplained(fmt::format("byte 0x{:x} of the unpacked kernel", at));
-    ++at;
-  }
+    return meant ? Status{} : unexplained(fmt::format("byte 0x{:x} of the unpacked kernel", at));
+  };
+  const std::size_t common = std::min(a.size(), b.size()), end = std::max(a.size(), b.size());
+  const View now_common = a.first(common), base_common = b.first(common);
+  for (std::size_t at = next_difference(now_common, base_common, 0); at < common;
+       at = next_difference(now_common, base_common, at + 1))
+    WEXLO_CHECK(check(at));
+  // What only one of them has differs, too.
+  for (std::size_t at = common; at < end; ++at)
+    WEXLO_CHECK(check(at));
   return {};
 }
 

@@ -161,7 +161,7 @@ void tell_places(Work& work, View before, View after) {
     const std::size_t begin = std::min<std::size_t>(place.offset, bytes.size());
     return bytes.subspan(begin, std::min<std::size_t>(place.size, bytes.size() - begin));
   };
-  const auto places = differing(before, after, kMostPlaces);
+  const auto places = differing_at_most(before, after, kMostPlaces);
   std::uint64_t differ = 0;
   for (const DifferentPlace& place : places) {
     work.intent.kernel.push_back({place.offset, place.size, "changed by a recipe's program"});
