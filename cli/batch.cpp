@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "commands.hpp"
+#include "edits.hpp"
 #include "options.hpp"
 #include "reply.hpp"
 #include "settings.hpp"
@@ -16,7 +17,7 @@ namespace {
 
 struct BatchArguments {
   std::string tray;
-  bool no_cache = false, dry_run = false, force = false, programs = false;
+  bool no_cache = false, dry_run = false, force = false, allow_programs = false;
 };
 
 std::string file_name(const std::string& path) {
@@ -96,7 +97,7 @@ Result<Reply> run_batch(const BatchArguments& options, const Session& session) {
   WEXLO_TRY(auto jobs, read_tray(options.tray));
   for (TrayJob& job : jobs) {
     job.wish.technician = session.settings.technician;
-    job.wish.programs = options.programs;
+    job.wish.allow_programs = options.allow_programs;
   }
   TrayOptions tray{.dry_run = options.dry_run};
   if (options.force) tray.overwrite = Overwrite::Replace;
@@ -126,8 +127,7 @@ void add_batch(Commands& commands, Session& session, int& exit_code) {
   Command(commands, "batch")
       .operand("JOBS.toml", options->tray, "The tray's file (TOML)")
       .flag("--no-cache", options->no_cache, "Keep no images for the next time, and use none")
-      .flag("--allow-programs", options->programs,
-            "Recipes may run programs that they bring along, with your rights")
+      .flag("--allow-programs", options->allow_programs, kAllowPrograms)
       .flag("--dry-run", options->dry_run, "Everything but writing the kits")
       .flag("--force", options->force, "Replace kits that are there already")
       .runs([=, &session, &exit_code] {

@@ -122,7 +122,7 @@ Status add_remade(const CheckArguments& options, Reply& reply, const Session& se
   WEXLO_TRY(const RemadeKit remade, remake(options.paths.front(),
                                            {.firmware = options.remake,
                                             .base = options.base,
-                                            .programs = options.programs,
+                                            .allow_programs = options.allow_programs,
                                             .key = options.key},
                                            session.context));
   reply.result["remade"] = remade_json(remade);
@@ -132,20 +132,23 @@ Status add_remade(const CheckArguments& options, Reply& reply, const Session& se
 }
 
 Status check_remake(const CheckArguments& options) {
-  if (options.remake.empty() && options.programs)
+  const std::string_view alone = !options.base.empty()    ? "--base"
+                                 : options.allow_programs ? "--allow-programs"
+                                                          : "";
+  if (options.remake.empty() && !alone.empty())
     return fail({.code = ErrorCode::Usage,
-                 .message = "--allow-programs is for --remake: nothing else here runs a program",
-                 .hint = "Add --remake FIRMWARE, or leave --allow-programs out."});
-  if (options.remake.empty() && !options.base.empty())
-    return fail({.code = ErrorCode::Usage,
-                 .message = "--base is for --remake: the older build of its package",
-                 .hint = "Add --remake FIRMWARE, or leave --base out."});
+                 .message = fmt::format("{} says how a kit is made again", alone),
+                 .expected = fmt::format("--remake FIRMWARE beside {}", alone),
+                 .found = fmt::format("{} alone", alone),
+                 .hint = fmt::format("Add --remake FIRMWARE, or leave {} out.", alone)});
   if (options.remake.empty() || (options.paths.size() == 1 && is_kit(options.paths.front())))
     return {};
   return fail({.code = ErrorCode::Usage,
                .message = "--remake makes one kit again",
                .file = options.paths.front(),
                .expected = "the folder of one kit",
+               .found = options.paths.size() == 1 ? "no kit"
+                                                  : fmt::format("{} paths", options.paths.size()),
                .hint = "wexlo check KIT --remake FIRMWARE"});
 }
 
@@ -212,7 +215,7 @@ void add_check(Commands& commands, Session& session, int& exit_code) {
               "Make the kit again from this firmware, and compare every byte")
       .option("--base", "DIR|FIRMWARE", options->base,
               "With --remake: the older build that an incremental package starts from")
-      .flag("--allow-programs", options->programs,
+      .flag("--allow-programs", options->allow_programs,
             "With --remake: the kit's recipes may run programs that they brought along")
       .option("--key", "PUBKEY", options->key,
               "The root key that the phone trusts (PEM, or a public key blob)")

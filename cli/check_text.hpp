@@ -13,7 +13,7 @@ namespace wexlo::cli {
 struct CheckArguments {
   std::vector<std::string> paths, rollback;
   std::string against, key, lock_state, slot, repair, remake, base;
-  bool no_trees = false, force = false, whole = false, programs = false;
+  bool no_trees = false, force = false, whole = false, allow_programs = false;
 };
 
 [[nodiscard]] std::string check_text(const Checked& checked, const CheckArguments& options,

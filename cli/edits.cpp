@@ -21,8 +21,7 @@ void add_recipe_options(Command& command, RecipeOptions& options, Need need) {
               "A value for a recipe's parameter, or what no image tells of the phone: arch=, kmi=, "
               "sdk=")
       .flag("--onto-foreign", options.onto_foreign, "Patch on top of another tool's patch")
-      .flag("--allow-programs", options.programs,
-            "Recipes may run programs that they bring along, with your rights");
+      .flag("--allow-programs", options.allow_programs, kAllowPrograms);
 }
 
 Result<Settings> settings_of(const std::vector<std::string>& given) {

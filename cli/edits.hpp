@@ -13,8 +13,11 @@ namespace wexlo::cli {
 
 struct RecipeOptions {
   std::vector<std::string> recipes, settings;
-  bool onto_foreign = false, programs = false;
+  bool onto_foreign = false, allow_programs = false;
 };
+/// What --allow-programs is, for every command that applies recipes.
+inline constexpr const char* kAllowPrograms =
+    "Recipes may run programs that they bring along, with your rights";
 void add_recipe_options(Command& command, RecipeOptions& options, Need need = Need::Required);
 /// Errors: Usage (a setting that is not NAME=VALUE, or of another form than it has to be).
 [[nodiscard]] Result<Settings> settings_of(const std::vector<std::string>& given);

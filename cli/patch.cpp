@@ -43,7 +43,7 @@ Result<Reply> run_patch(const PatchArguments& options, const Session& session) {
     WEXLO_CHECK(check_absent(options.output, overwrite));
   }
   PatchOptions how{.onto_foreign = options.recipes.onto_foreign,
-                   .programs = options.recipes.programs};
+                   .allow_programs = options.recipes.allow_programs};
   WEXLO_TRY(auto recipes, load(options.recipes, session.settings, how.told));
   WEXLO_TRY(const SourcePtr source, open_file(options.image));
   WEXLO_TRY(const LoadedImage image, load_image(*source));

@@ -83,7 +83,7 @@ Result<PrepareWish> wish_of(const PrepareArguments& options, const UserSettings&
                   .accept = options.accept,
                   .technician = settings.technician,
                   .base = options.base,
-                  .programs = options.recipes.programs,
+                  .allow_programs = options.recipes.allow_programs,
                   .onto_foreign = options.recipes.onto_foreign,
                   .wipe = options.wipe,
                   .stock = options.stock,

@@ -64,7 +64,9 @@ struct Filter {
       if (error == 0) error = ::seccomp_rule_add(context, SCMP_ACT_ERRNO(EACCES), call, 0);
     if (error == 0) error = out.take(context);
     if (context != nullptr) ::seccomp_release(context);
-    if (error != 0) return fail(io_error(-error, "cannot make the rules for a program", ""));
+    if (error != 0)
+      return fail(
+          io_error(-error, "cannot make the rules that keep a program from the network", ""));
     return out;
   }
 
@@ -276,7 +278,9 @@ Result<ProgramEnd> run_program(const ProgramCall& call, const std::stop_token& s
   Child child = child_of(call);
   Filter filter;
   if (child.closed) {
-    WEXLO_TRY(filter, Filter::closed());
+    auto made = Filter::closed();
+    if (!made) return fail(in_file(std::move(made).error(), call.words[0]));
+    filter = std::move(*made);
     child.filter = {static_cast<unsigned short>(filter.rules.size()), filter.rules.data()};
   }
   Descriptor read_end, write_end;

@@ -38,7 +38,7 @@ Result<PatchRole> ready_to_patch(const LoadedImage& image, PatchRole role,
                  .hint = "Start from the stock image. --onto-foreign patches on top of it: then "
                          "the way back leads to this image, not to stock."});
   role.foreign = origin.foreign;
-  role.programs = options.programs;
+  role.allow_programs = options.allow_programs;
   role.phone.take(options.told);
   if (asks_for_the_phone(recipes)) {
     WEXLO_TRY(const PhoneFacts facts, phone_facts(image, context));

@@ -11,7 +11,7 @@ namespace wexlo {
 struct PatchOptions {
   Values told{};              ///< of the phone, by a person; what is not there is read from images
   bool onto_foreign = false;  ///< patch on top of another tool's patch
-  bool programs = false;      ///< recipes may run programs that they bring along
+  bool allow_programs = false;  ///< recipes may run programs that they bring along
 };
 
 /// What is needed before the recipes act: refuses another tool's patch unless it is allowed, finds

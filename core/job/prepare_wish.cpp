@@ -69,7 +69,7 @@ Result<PrepareOptions> options_of(const PrepareWish& wish, std::vector<Finding>&
   WEXLO_CHECK(check(wish));
   PrepareOptions out{.wipe = wish.wipe};
   out.patch.onto_foreign = wish.onto_foreign;
-  out.patch.programs = wish.programs;
+  out.patch.allow_programs = wish.allow_programs;
   out.given = wish.given;
   out.accept = wish.accept;
   out.stock = wish.stock;

@@ -15,9 +15,9 @@ struct PrepareWish {
   std::string key, signer;           ///< see find_signer
   std::vector<GivenFile> given;
   std::vector<std::string> accept;
-  std::string technician{};  ///< for the report; may be empty
-  std::string base;          ///< the older build of an incremental package: a folder or firmware
-  bool programs = false;     ///< recipes may run programs that they bring along
+  std::string technician{};     ///< for the report; may be empty
+  std::string base;             ///< the older build of an incremental package: a folder or firmware
+  bool allow_programs = false;  ///< recipes may run programs that they bring along
   bool onto_foreign = false, wipe = false, stock = false, whole = false;
 };
 

@@ -66,7 +66,7 @@ class Remaking {
     auto options = options_of_kit(kit_, options_.key, context_);
     if (!options) return told(options.error());
     options->base = options_.base;
-    options->patch.programs = options_.programs;
+    options->patch.allow_programs = options_.allow_programs;
     const auto made = prepare_into(options_.firmware, *options, folder, context_);
     if (!made) return told(folder.with_final_name(made.error()));
     if (!made->stopped) return true;

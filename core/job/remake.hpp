@@ -10,10 +10,10 @@
 namespace wexlo {
 
 struct RemakeOptions {
-  std::string firmware;   ///< path or address
-  std::string base;       ///< the older build of an incremental package; may be empty
-  bool programs = false;  ///< recipes of the kit may run programs that they brought along
-  std::string key;        ///< the owner's private key; empty, or no such: see verified::kept_signer
+  std::string firmware;         ///< path or address
+  std::string base;             ///< the older build of an incremental package; may be empty
+  bool allow_programs = false;  ///< recipes of the kit may run programs that they brought along
+  std::string key;  ///< the owner's private key; empty, or no such: see verified::kept_signer
 };
 
 enum class Remade : std::uint8_t {

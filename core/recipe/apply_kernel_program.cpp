@@ -34,6 +34,13 @@ std::string with_files(std::string word, const std::string& in, const std::strin
   return word;
 }
 
+/// Which recipe, which program, and what of it.
+Error program_error(const Work& work, const KernelProgramEdit& edit, Error what) {
+  what.message = fmt::format("recipe {}: {}", work.edit->recipe, what.message);
+  what.file = edit.from.shown;
+  return what;
+}
+
 class KernelProgram {
  public:
   KernelProgram(Work& work, const KernelProgramEdit& edit) : work_(work), edit_(edit) {}
@@ -43,12 +50,17 @@ class KernelProgram {
     WEXLO_TRY(Bytes first, run_once(kernel));
     WEXLO_TRY(const Bytes second, run_once(kernel));
     if (equal(first, second)) return first;
-    return fail({.code = ErrorCode::BadValue,
-                 .message = "the program made another kernel when it ran a second time",
-                 .file = edit_.from.shown,
-                 .expected = "the same bytes for the same kernel",
-                 .found = "different bytes",
-                 .hint = "Give it what it draws by lot (a key, a time) as an argument."});
+    const std::size_t common = std::min(first.size(), second.size());
+    const std::size_t at =
+        next_difference(View(first).first(common), View(second).first(common), 0);
+    return fail(
+        program_error(work_, edit_,
+                      {.code = ErrorCode::BadValue,
+                       .message = "the program made another kernel when it ran a second time",
+                       .expected = "the same bytes for the same kernel",
+                       .found = fmt::format("{} and {} bytes, which differ from byte 0x{:x} on",
+                                            first.size(), second.size(), at),
+                       .hint = "Give it what it draws by lot (a key, a time) as an argument."}));
   }
 
   /// Whether it would change its own result once more. One that refuses that does not.
@@ -93,7 +105,7 @@ class KernelProgram {
   /// Named as the recipe names it: its copy is gone by then.
   Error not_started(Error error) const {
     if (error.code == ErrorCode::Interrupted) return error;
-    error.file = edit_.from.shown;
+    error = program_error(work_, edit_, std::move(error));
     if (error.code == ErrorCode::Unsupported) return error;
     error.hint =
         "It has to be one file that this machine starts: a program for its processor, or a "
@@ -105,16 +117,16 @@ class KernelProgram {
   Error failed(std::string found, const std::filesystem::path& said) const {
     if (const std::string last = last_words(said); !last.empty())
       found += fmt::format("; it said: {}", last);
-    return {.code = ErrorCode::BadValue,
-            .message = "the program did not change the kernel",
-            .file = edit_.from.shown,
-            .expected = fmt::format("exit code 0 within {} s, and a kernel of at most {} MiB in "
-                                    "the file that ${{out}} names",
-                                    edit_.seconds, kMostKernel >> 20),
-            .found = std::move(found),
-            .hint =
-                "Try it by hand on kernel.image, which wexlo unpack writes. It has no network "
-                "here, and a plain environment."};
+    return program_error(
+        work_, edit_,
+        {.code = ErrorCode::BadValue,
+         .message = "the program did not change the kernel",
+         .expected = fmt::format("exit code 0 within {} s, and a kernel of at most {} MiB in "
+                                 "the file that ${{out}} names",
+                                 edit_.seconds, kMostKernel >> 20),
+         .found = std::move(found),
+         .hint = "Try it by hand on kernel.image, which wexlo unpack writes. It has no network "
+                 "here, and a plain environment."});
   }
 
   /// The end of what it printed, on one line.
@@ -139,12 +151,12 @@ Status check_kernel(const Work& work, const KernelProgramEdit& edit, const Blob&
   const DecodeLimit limit = decode_limit(work.context);
   const kernel::Kernel now = kernel::read(fresh, limit), old = kernel::read(stock, limit);
   const auto wrong = [&](std::string message, std::string expected, std::string found) -> Status {
-    return fail({.code = ErrorCode::Mismatch,
-                 .message = std::move(message),
-                 .file = edit.from.shown,
-                 .expected = std::move(expected),
-                 .found = std::move(found),
-                 .hint = "The program broke it, or is for another kind of kernel."});
+    return fail(program_error(work, edit,
+                              {.code = ErrorCode::Mismatch,
+                               .message = std::move(message),
+                               .expected = std::move(expected),
+                               .found = std::move(found),
+                               .hint = "The program broke it, or is for another kind of kernel."}));
   };
   if (!now.trouble.empty() && old.trouble.empty())
     return wrong("what the program made does not read as a kernel", "a kernel", now.trouble);
@@ -189,14 +201,14 @@ Result<Outcome> apply(Work& work, const KernelProgramEdit& edit) {
   if (section == nullptr || section->bytes.empty()) return Outcome::NoMatch;
   // What it does to a kernel that it changed already nobody knows.
   if (work.is_known && !work.intent.replaced.contains("kernel")) return Outcome::AlreadyDone;
-  if (!work.role.programs)
-    return fail({.code = ErrorCode::NeedsPerson,
-                 .message = fmt::format("recipe {} runs a program that came with it, and nobody "
-                                        "allowed that",
-                                        work.edit->recipe),
-                 .file = edit.from.shown,
-                 .expected = "--allow-programs",
-                 .hint = "It runs with your rights: look who made it, then add --allow-programs."});
+  if (!work.role.allow_programs)
+    return fail(program_error(
+        work, edit,
+        {.code = ErrorCode::NeedsPerson,
+         .message = "a program that it brings along would run here, and nobody allowed that",
+         .expected = "the option --allow-programs",
+         .found = "not given",
+         .hint = "It runs with your rights: look who made it before you give the option."}));
   const Blob stock = section->bytes;
   WEXLO_TRY(const kernel::Body body, kernel::open_body(stock, decode_limit(work.context)));
   const View before = body.decoded.view();

@@ -90,8 +90,9 @@ struct PatchRole {
   PhoneFacts phone{};
   /// Signs of another tool, when the user allowed to patch on top of them.
   std::vector<std::string> foreign{};
-  std::string sha256{};   ///< of the image as it is, where that is known; lower-case hex
-  bool programs = false;  ///< the user allowed that recipes run programs that they bring along
+  std::string sha256{};  ///< of the image as it is, where that is known; lower-case hex
+  bool allow_programs =
+      false;  ///< the user allowed that recipes run programs that they bring along
 };
 
 /// What an edit pass means to have changed; anything else is unexplained.

@@ -108,7 +108,7 @@ TEST_CASE("edits: a comparison finds just the places that the recipe says it cha
       CAPTURE(image.name);
       const LoadedImage stock = load(image.bytes);
       const auto done =
-          patch_image(stock, {.partition = image.partition, .programs = true}, recipes);
+          patch_image(stock, {.partition = image.partition, .allow_programs = true}, recipes);
       REQUIRE(done);
       if (!done->changed) continue;
       ++compared;

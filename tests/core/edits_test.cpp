@@ -19,7 +19,7 @@ TEST_CASE("edits: each example is done, accounted for, done once, and undone bit
       if (watched() && done_by_kind[kind] > 2) break;
       CAPTURE(kind);
       CAPTURE(image.name);
-      const PatchRole role{.partition = image.partition, .programs = true};
+      const PatchRole role{.partition = image.partition, .allow_programs = true};
       const auto done = patch_image(load(image.bytes), role, recipes);
       REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
       if (!done->changed) continue;
@@ -58,7 +58,7 @@ TEST_CASE("edits: all kinds together, and a second recipe on top; the way back l
   }
   for (const Named& image : images()) {
     CAPTURE(image.name);
-    const PatchRole role{.partition = image.partition, .programs = true};
+    const PatchRole role{.partition = image.partition, .allow_programs = true};
     const auto done = patch_image(load(image.bytes), role, all);
     REQUIRE_MESSAGE(done, (done ? "" : describe(done.error())));
     REQUIRE(done->changed);

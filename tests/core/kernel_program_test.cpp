@@ -33,7 +33,7 @@ struct Program {
   [[nodiscard]] Result<Patched> on(const std::string& image, bool allowed = true) const {
     auto recipes = load_recipes({(dir / "r.toml").string()}, {});
     REQUIRE_MESSAGE(recipes, (recipes ? "" : describe(recipes.error())));
-    return patch_image(load(image), {.partition = "boot", .programs = allowed}, *recipes);
+    return patch_image(load(image), {.partition = "boot", .allow_programs = allowed}, *recipes);
   }
 };
 
@@ -118,7 +118,9 @@ TEST_CASE("kernel-program: it is not run unless it was allowed") {
   const auto done = program.on(image, false);
   REQUIRE_FALSE(done);
   CHECK(done.error().code == ErrorCode::NeedsPerson);
-  CHECK(done.error().expected == "--allow-programs");
+  CHECK(done.error().message.starts_with("recipe k: a program that it brings along"));
+  CHECK(done.error().file == "change");
+  CHECK(done.error().expected == "the option --allow-programs");
 }
 
 TEST_CASE("kernel-program: what it has for arguments, and where it runs") {
@@ -172,7 +174,7 @@ TEST_CASE("kernel-program: one that this machine does not start is told by its n
   auto recipes = load_recipes({(dir / "r.toml").string()}, {});
   REQUIRE(recipes);
   const auto done = patch_image(load(image_with(gzip(kernel_of_release("5.10.1-korvale")))),
-                                {.partition = "boot", .programs = true}, *recipes);
+                                {.partition = "boot", .allow_programs = true}, *recipes);
   REQUIRE_FALSE(done);
   CHECK(done.error().file == "change");
   CHECK(done.error().hint.find("one file that this machine starts") != std::string::npos);
