@@ -92,31 +92,21 @@ class Demo {
   Status make_inputs() {
     say("The invented phone: Korvale Tarn 3, codename gnomon. Two slots, its first ramdisk in "
         "init_boot. Its firmware and an add-on are being made.");
-    std::error_code error;
-    fs::create_directory(folder_ / "add-on", error);
-    if (error) return fail(io_error(error.value(), "cannot make the folder", folder_.string()));
     WEXLO_CHECK(demo::write_gnomon(firmware(), {}, session_.context));
     const demo::AddOn add_on = demo::add_on();
     if (!add_on.programs.contains("arm64")) {
       // The user says so, as one would who knows better than the image.
-      recipe_words_.insert(recipe_words_.end(),
-                           {"--set", fmt::format("arch={}", demo::host_processor())});
+      processor_words_ = {"--set", fmt::format("arch={}", demo::host_processor())};
       reply_.findings.push_back(
           {Level::Warning, FindingCode::AddOnForThisMachine,
            "Wexlo was built without an arm64 compiler: the add-on is for this "
            "machine's processor and would not start on an arm64 phone.",
            "add-on"});
     }
-    for (const auto& [processor, program] : add_on.programs) {
-      fs::create_directory(folder_ / "add-on" / processor, error);
-      if (error) return fail(io_error(error.value(), "cannot make the folder", folder_.string()));
+    for (const auto& [processor, program] : add_on.programs)
       WEXLO_CHECK(write_file(folder_ / "add-on" / processor / "hello", as_view(program),
                              Overwrite::Refuse));
-    }
-    recipe_words_.insert(recipe_words_.begin(), {"-r", recipe().string()});
     WEXLO_CHECK(write_file(recipe(), as_view(add_on.recipe), Overwrite::Refuse));
-    fs::create_directory(folder_ / "sheets", error);
-    if (error) return fail(io_error(error.value(), "cannot make the folder", folder_.string()));
     for (const auto& [name, text] : demo::bench_files())
       WEXLO_CHECK(write_file(folder_ / "sheets" / name, as_view(text), Overwrite::Refuse));
     return make_root_package();
@@ -125,11 +115,8 @@ class Demo {
   /// An archive as technicians get them, and the recipe that puts it in without unpacking it.
   Status make_root_package() {
     WEXLO_TRY(const demo::RootPackage package, demo::tide_package());
-    std::error_code error;
-    fs::create_directory(folder_ / "tide", error);
-    if (error) return fail(io_error(error.value(), "cannot make the folder", folder_.string()));
     WEXLO_CHECK(write_file(folder_ / "tide" / "tide.zip", package.zip, Overwrite::Refuse));
-    return write_file(folder_ / "tide" / "tide.toml", as_view(package.recipe), Overwrite::Refuse);
+    return write_file(tide_recipe(), as_view(package.recipe), Overwrite::Refuse);
   }
 
   Status job() {
@@ -231,16 +218,15 @@ class Demo {
   }
 
   Status root_package() {
-    const std::string recipe = path("tide/tide.toml");
-    const std::string processor = "arch=" + std::string(demo::tide_processor());
     WEXLO_CHECK(
         step("A root package in an archive, tide: its recipe is checked before it is trusted.",
-             {"recipes", "--check", recipe}));
+             {"recipes", "--check", tide_recipe().string()}));
     WEXLO_CHECK(
         step("It goes into gnomon's init_boot. The module is chosen by the kernel's generation, "
              "which boot's kernel tells.",
-             {"prepare", firmware().string(), "-r", recipe, "--set", processor, "--sheet",
-              path("sheets/gnomon.toml"), "-o", path("kit-tide")}));
+             with_recipe({"prepare", firmware().string(), "--sheet", path("sheets/gnomon.toml"),
+                          "-o", path("kit-tide")},
+                         tide_recipe())));
     WEXLO_CHECK(
         step("What it brought, file by file.",
              {"compare", path("images/init_boot.img"), path("kit-tide/flash/init_boot.img")},
@@ -302,12 +288,18 @@ class Demo {
   }
 
   std::vector<std::string> with_recipe(std::vector<std::string> command) const {
-    command.insert(command.end(), recipe_words_.begin(), recipe_words_.end());
+    return with_recipe(std::move(command), recipe());
+  }
+  std::vector<std::string> with_recipe(std::vector<std::string> command,
+                                       const fs::path& recipe) const {
+    command.insert(command.end(), {"-r", recipe.string()});
+    command.insert(command.end(), processor_words_.begin(), processor_words_.end());
     return command;
   }
 
   fs::path firmware() const { return folder_ / "gnomon-ota.zip"; }
   fs::path recipe() const { return folder_ / "add-on" / "recipe.toml"; }
+  fs::path tide_recipe() const { return folder_ / "tide" / "tide.toml"; }
   std::string path(std::string_view name) const { return (folder_ / name).string(); }
 
   void tell(const std::string& text) {
@@ -366,7 +358,7 @@ class Demo {
   Session& session_;
   Reply reply_;
   Json steps_ = Json::array();
-  std::vector<std::string> recipe_words_;  ///< of every command that patches
+  std::vector<std::string> processor_words_;  ///< of every command that patches
 };
 
 }  // namespace

@@ -7,7 +7,6 @@
 #include "codec/codec.hpp"
 #include "demo/containers.hpp"
 #include "demo/content.hpp"
-#include "demo/gnomon.hpp"
 
 namespace wexlo::embedded {
 std::string_view demo_file(std::string_view name);
@@ -47,10 +46,6 @@ Result<RootPackage> tide_package() {
     files.push_back({fmt::format("modules/tide-{}.ko", generation), elf_like(++seed, 3 * kBlock)});
   WEXLO_TRY(out.zip, zip_bytes(files));
   return out;
-}
-
-std::string_view tide_processor() {
-  return embedded::demo_file("tide-first-arm64").empty() ? host_processor() : "arm64";
 }
 
 }  // namespace wexlo::demo

@@ -18,7 +18,4 @@ struct RootPackage {
 /// The same bytes in each run. Errors: those of packing.
 [[nodiscard]] Result<RootPackage> tide_package();
 
-/// The invented phones' processor where the package has programs for it, else this machine's.
-[[nodiscard]] std::string_view tide_processor();
-
 }  // namespace wexlo::demo
