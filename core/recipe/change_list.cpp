@@ -91,13 +91,13 @@ std::string listed(const Work& work, const Ramdisk& before, std::string_view lis
   std::set<std::string> lines;
   const Ramdisk& now = work.opened->ramdisk;
   const Places is = places_of(now), was = places_of(before);
-  for (const std::string& place : own_places(work.lists))
+  for (const std::string& place : own_places(work.change_lists))
     if (!was.contains(place))
       lines.insert("added " + shown(place));
-    else if (work.lists.contains(place))
+    else if (work.change_lists.contains(place))
       lines.insert("changed " + shown(place));
   for (const auto& [place, at] : is) {
-    if (work.lists.contains(place)) continue;
+    if (work.change_lists.contains(place)) continue;
     const auto old = was.find(place);
     if (old == was.end())
       lines.insert("added " + shown(place));

@@ -222,7 +222,7 @@ class Patcher {
     // Each has the places of all of them, whichever is written first.
     for (const auto& [edit, number] : lists_) {
       WEXLO_TRY(const std::string reason, left_out(*edit));
-      if (reason.empty()) work_.lists.insert(edit->place());
+      if (reason.empty()) work_.change_lists.insert(edit->place());
     }
     for (const auto& [edit, number] : lists_) {
       WEXLO_CHECK(find_original());

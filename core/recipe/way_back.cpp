@@ -155,7 +155,7 @@ Result<Blob> carried_in(const LoadedImage& patched, const Journal& journal,
 }
 
 Result<OpenWayBack> open_way_back(const LoadedImage& patched, const Journal& journal,
-                                  const Context& context, bool resigned = false) {
+                                  const Context& context, bool signature_renewed = false) {
   WEXLO_TRY(const Blob carried, carried_in(patched, journal, context));
   OpenWayBack out;
   auto plain = decode(Compression::Xz, carried.view(),
@@ -166,7 +166,7 @@ Result<OpenWayBack> open_way_back(const LoadedImage& patched, const Journal& jou
   if (!as_text(out.delta).starts_with(kWayBackMagic))
     return fail(damaged({.code = ErrorCode::Unsupported, .message = "it is of another format"}));
   out.delta = out.delta.subspan(kWayBackMagic.size());
-  WEXLO_TRY(out.from, unfold(patched, context, resigned));
+  WEXLO_TRY(out.from, unfold(patched, context, signature_renewed));
   auto rows = take_rows(out.delta, out.from.streams.size());
   if (!rows) return fail(damaged(std::move(rows).error()));
   out.rows = std::move(*rows);
@@ -237,8 +237,8 @@ Status check_way_back(const LoadedImage& patched, const Journal& journal, const 
 namespace {
 
 Result<Blob> followed(const LoadedImage& patched, const Journal& journal, const Context& context,
-                      bool resigned) {
-  WEXLO_TRY(const OpenWayBack way, open_way_back(patched, journal, context, resigned));
+                      bool signature_renewed) {
+  WEXLO_TRY(const OpenWayBack way, open_way_back(patched, journal, context, signature_renewed));
   WEXLO_TRY(Blob out, walk_back(way, journal, context));
   const std::string sha256 = sha256_hex(out);
   if (sha256 != journal.stock_sha256)

@@ -162,13 +162,13 @@ Unfolded unfold(const Image& image, const std::vector<OpenPart>& ramdisks, Side 
   return out;
 }
 
-Result<Unfolded> unfold(const LoadedImage& image, const Context& context, bool resigned) {
+Result<Unfolded> unfold(const LoadedImage& image, const Context& context, bool signature_renewed) {
   WEXLO_TRY(const ReadRamdisks ramdisks, image.decoded->ramdisks(context));
   std::vector<OpenPart> open;
   for (const ReadRamdisk& one : *ramdisks)
     open.push_back({&one.part, one.ramdisk ? &*one.ramdisk : nullptr});
   return unfold(*image.image, open, Side::Stock, context,
-                resigned || verified::has_renewed_signature(image.image->tail().view()));
+                signature_renewed || verified::has_renewed_signature(image.image->tail().view()));
 }
 
 StockStream beside(const Unfolded& patched, Compression kind) {

@@ -27,10 +27,11 @@ struct Unfolded {
   std::vector<Blob> rest;
 };
 /// An image that was read. Ramdisks that do not read are a part of the rest. Errors: Interrupted.
-/// @param resigned  its older signature is somebody's who renewed it; else it counts as that where
+/// @param signature_renewed  its older signature is somebody's who renewed it; else it counts as
+/// that where
 ///                  it is by Wexlo's own key
 [[nodiscard]] Result<Unfolded> unfold(const LoadedImage& image, const Context& context,
-                                      bool resigned = false);
+                                      bool signature_renewed = false);
 /// One that is being edited. @param ramdisks  of its parts, as they are now
 struct OpenPart {
   const boot::RamdiskPart* part = nullptr;

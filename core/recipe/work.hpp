@@ -37,7 +37,7 @@ class Work {
   Patched out;
   bool patched_before = false;          ///< the ramdisk carries a journal
   bool ramdisk_made = false;            ///< the stock image has none
-  std::set<std::string> lists;          ///< places of the lists of changes that will be written
+  std::set<std::string> change_lists;   ///< places of the lists of changes that will be written
   std::optional<LoadedImage> original;  ///< of an image patched before, where it can be had
   std::map<std::string, std::string>
       kept_files;  ///< stock files by their place, and where they are kept
