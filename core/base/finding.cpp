@@ -42,7 +42,7 @@ std::string FindingId::text() const {
   return out;
 }
 
-Finding as_found(FindingId id, std::string message, std::string where) {
+Finding usual_finding(FindingId id, std::string message, std::string where) {
   const Level level = kind_of(id.code).level;
   return {level, std::move(id), std::move(message), std::move(where)};
 }

@@ -249,6 +249,6 @@ struct Finding {
   std::string where{};  ///< a partition, a file; empty: the whole
 };
 /// With the level that is usual for its code.
-[[nodiscard]] Finding as_found(FindingId id, std::string message, std::string where = {});
+[[nodiscard]] Finding usual_finding(FindingId id, std::string message, std::string where = {});
 
 }  // namespace wexlo

@@ -97,7 +97,7 @@ class CheckJob {
   Level locked_alone() const { return unlocked_ ? Level::Warning : Level::Problem; }
 
   void note(FindingCode code, std::string message, std::string where = "") {
-    out_.findings.push_back(as_found(code, std::move(message), std::move(where)));
+    out_.findings.push_back(usual_finding(code, std::move(message), std::move(where)));
   }
 
   /// vbmeta, else boot's footer where that is a top-level struct: signed, or covering others.
@@ -298,11 +298,11 @@ class CheckJob {
     std::ranges::sort(out_.partitions, {}, &CheckedPartition::name);
     for (const std::string& name : out_.walk.left_to_phone())
       out_.findings.push_back(
-          as_found(FindingId(FindingCode::PhonesOwn, name),
-                   fmt::format("{} is chained, and not here: it has to be the phone's own, "
-                               "of the same build.",
-                               name),
-                   name));
+          usual_finding(FindingId(FindingCode::PhonesOwn, name),
+                        fmt::format("{} is chained, and not here: it has to be the phone's own, "
+                                    "of the same build.",
+                                    name),
+                        name));
     if (!absent.empty() && !out_.walk.structs.empty())
       note(FindingCode::NotAvailable,
            fmt::format("Not looked at, since they are not here: {}.", fmt::join(absent, ", ")));

@@ -106,7 +106,7 @@ struct Firmware {
   [[nodiscard]] Result<const PartitionFacts*> choose(std::string_view name,
                                                      const std::string& file) const;
   void note(FindingCode code, std::string message) {
-    notes.push_back(as_found(code, std::move(message)));
+    notes.push_back(usual_finding(code, std::move(message)));
   }
 };
 using FirmwarePtr = std::unique_ptr<Firmware>;

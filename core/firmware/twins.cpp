@@ -110,9 +110,10 @@ class Twins {
     const auto named = [&](std::size_t of) {
       return all()[of].from.empty() ? all()[of].name : all()[of].from;
     };
-    firmware_.notes.push_back(as_found(FindingId(FindingCode::OneOfSeveral, all()[one].name),
-                                       fmt::format("{}: {} was taken, not {}: {}.", all()[one].name,
-                                                   named(chosen), named(one), why)));
+    firmware_.notes.push_back(
+        usual_finding(FindingId(FindingCode::OneOfSeveral, all()[one].name),
+                      fmt::format("{}: {} was taken, not {}: {}.", all()[one].name, named(chosen),
+                                  named(one), why)));
   }
 
   /// Dumps of a phone have both slots, which are the same where one build was written to both.

@@ -106,11 +106,11 @@ class Confirmer {
     for (const auto& [fact, ignored] : seen_.facts)
       if (const auto both = seen_.conflict(fact))
         out_.findings.push_back(
-            as_found(FindingId(FindingCode::FactsDiffer, std::string(fact_word(fact))),
-                     fmt::format("{}: {} says {}, {} says {}: neither is used.", fact_about(fact),
-                                 both->first.at.text(), both->first.value, both->second.at.text(),
-                                 both->second.value),
-                     both->second.at.text()));
+            usual_finding(FindingId(FindingCode::FactsDiffer, std::string(fact_word(fact))),
+                          fmt::format("{}: {} says {}, {} says {}: neither is used.",
+                                      fact_about(fact), both->first.at.text(), both->first.value,
+                                      both->second.at.text(), both->second.value),
+                          both->second.at.text()));
   }
 
   // Every name that is seen has to fit: two phones of one kind differ in the serial number alone.
@@ -152,10 +152,11 @@ class Confirmer {
     if (verdict == RowVerdict::NotSeen && !numbered)
       ask(name_of(Row::Phone), fact_question(Fact::Serial));
     if (differs)
-      out_.findings.push_back(as_found(FindingCode::SeenElsewhere,
-                                       fmt::format("The phone is {}; the kit was flashed to {}.",
-                                                   fmt::join(values, ", "), planned),
-                                       places.front()));
+      out_.findings.push_back(
+          usual_finding(FindingCode::SeenElsewhere,
+                        fmt::format("The phone is {}; the kit was flashed to {}.",
+                                    fmt::join(values, ", "), planned),
+                        places.front()));
   }
 
   void started() {
@@ -311,7 +312,7 @@ class Confirmer {
     compare(Row::Updates, RowWeight::Advice, "off", Fact::Updates,
             [](const std::string& value) { return value == "off"; });
     if (out_.rows.back().verdict == RowVerdict::Differs)
-      out_.findings.push_back(as_found(
+      out_.findings.push_back(usual_finding(
           FindingCode::UpdatesOn, "Automatic updates are on: one of them would undo the patch.",
           out_.rows.back().evidence));
   }

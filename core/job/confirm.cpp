@@ -191,8 +191,8 @@ Result<ConfirmedKit> confirm_kit(const Kit& kit, const ConfirmOptions& options,
   WEXLO_TRY(out.expected, expectation_of(kit, runs, context));
   out.confirmed = confirm(out.expected, out.observed);
   if (out.observed.empty())
-    out.confirmed.findings.push_back(
-        as_found(FindingCode::NothingSeen, "No line of what was given says something of a phone."));
+    out.confirmed.findings.push_back(usual_finding(
+        FindingCode::NothingSeen, "No line of what was given says something of a phone."));
   else if (options.record)
     WEXLO_CHECK(keep(kit, options, runs, out));
   return out;
@@ -232,9 +232,9 @@ Result<RecordList> list_records(const fs::path& folder, const Context& context) 
     const std::string name = kit.lexically_relative(folder).generic_string();
     auto record = read_record(kit);
     if (!record) {
-      out.findings.push_back(
-          as_found(FindingCode::RecordChanged,
-                   fmt::format("The record does not read: {}.", record.error().message), name));
+      out.findings.push_back(usual_finding(
+          FindingCode::RecordChanged,
+          fmt::format("The record does not read: {}.", record.error().message), name));
       continue;
     }
     ++out.kits;

@@ -186,11 +186,11 @@ class Stages {
     find_shape(kit.chain);
     std::vector<Finding> found;
     if (!kit.shape.way_known)
-      found.push_back(
-          as_found(FindingCode::WayUnknown,
-                   fmt::format("Whether this phone takes images by its bootloader or in download "
-                               "mode is not known: {}. The plan is for the bootloader.",
-                               kit.shape.way_why)));
+      found.push_back(usual_finding(
+          FindingCode::WayUnknown,
+          fmt::format("Whether this phone takes images by its bootloader or in download "
+                      "mode is not known: {}. The plan is for the bootloader.",
+                      kit.shape.way_why)));
     WEXLO_TRY(kit.super, place_in_super({.firmware = *in_.firmware,
                                          .shape = kit.shape,
                                          .sheet = options_.phone_sheet(),
@@ -218,12 +218,12 @@ class Stages {
     }
     WEXLO_TRY(kit.judged, judge_kit(kit.images, *in_.stock, key, options_.whole, context_));
     for (const std::string& name : kit.judged.walk.left_to_phone())
-      found.push_back(
-          as_found(FindingId(FindingCode::PhonesOwn, name),
-                   fmt::format("vbmeta chains {}, and the firmware given does not have it: it has "
-                               "to be the phone's own, of the same build.",
-                               name),
-                   name));
+      found.push_back(usual_finding(
+          FindingId(FindingCode::PhonesOwn, name),
+          fmt::format("vbmeta chains {}, and the firmware given does not have it: it has "
+                      "to be the phone's own, of the same build.",
+                      name),
+          name));
     if (!kit.judged.stop.empty())
       return fail(
           {.code = ErrorCode::WouldRefuse,

@@ -33,11 +33,11 @@ Status judge_incremental(const Firmware& firmware, const std::filesystem::path& 
       continue;
     }
     findings.push_back(
-        as_found(FindingId(FindingCode::IncrementalPart, one.name),
-                 fmt::format("{} is stored as changes to the build before: nothing is taken "
-                             "from it.",
-                             one.name),
-                 one.name));
+        usual_finding(FindingId(FindingCode::IncrementalPart, one.name),
+                      fmt::format("{} is stored as changes to the build before: nothing is taken "
+                                  "from it.",
+                                  one.name),
+                      one.name));
   }
   if (needed.empty()) return {};
   const std::string& base = firmware.build.base;

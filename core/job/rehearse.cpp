@@ -166,24 +166,25 @@ std::vector<Finding> judge_rehearsal(const Rehearsal& rehearsal, const Plan& pla
     case StartVerdict::StartsWithWarning:
       // That an unlocked phone says so is what every kit for one is made for.
       if (rehearsal.cause == StartCause::VerificationWarns) break;
-      out.push_back(as_found(FindingCode::RehearsalWarns,
-                             fmt::format("The rehearsal: {}", rehearsal.reason)));
+      out.push_back(usual_finding(FindingCode::RehearsalWarns,
+                                  fmt::format("The rehearsal: {}", rehearsal.reason)));
       break;
     case StartVerdict::OtherSlot:
     case StartVerdict::Stops:
-      out.push_back(as_found(FindingCode::RehearsalStops,
-                             fmt::format("The rehearsal stops: {}", rehearsal.reason)));
+      out.push_back(usual_finding(FindingCode::RehearsalStops,
+                                  fmt::format("The rehearsal stops: {}", rehearsal.reason)));
       if (was_accepted(foretold_by(rehearsal, plan), accepted)) out.back().level = Level::Warning;
       break;
     case StartVerdict::CannotTell:
-      out.push_back(as_found(FindingCode::RehearsalUnknown,
-                             fmt::format("The rehearsal cannot tell: {}", rehearsal.reason)));
+      out.push_back(usual_finding(FindingCode::RehearsalUnknown,
+                                  fmt::format("The rehearsal cannot tell: {}", rehearsal.reason)));
       break;
   }
   if (rehearsal.back && (rehearsal.back->verdict == StartVerdict::Stops ||
                          rehearsal.back->verdict == StartVerdict::OtherSlot))
-    out.push_back(as_found(FindingCode::RehearsalBack,
-                           fmt::format("The way back, rehearsed: {}", rehearsal.back->reason)));
+    out.push_back(
+        usual_finding(FindingCode::RehearsalBack,
+                      fmt::format("The way back, rehearsed: {}", rehearsal.back->reason)));
   return out;
 }
 

@@ -57,9 +57,9 @@ class Remaking {
     const std::string& wanted = kit_.manifest().build;
     if (wanted.empty() || build.fingerprint.empty() || wanted == build.fingerprint) return;
     out_.findings.push_back(
-        as_found(FindingCode::RemakeFails,
-                 fmt::format("The kit was made for the build {}, this firmware is {}.", wanted,
-                             build.fingerprint)));
+        usual_finding(FindingCode::RemakeFails,
+                      fmt::format("The kit was made for the build {}, this firmware is {}.", wanted,
+                                  build.fingerprint)));
   }
 
   Result<bool> make(OutputFolder& folder) {
@@ -70,7 +70,7 @@ class Remaking {
     const auto made = prepare_into(options_.firmware, *options, folder, context_);
     if (!made) return told(folder.with_final_name(made.error()));
     if (!made->stopped) return true;
-    out_.findings.push_back(as_found(
+    out_.findings.push_back(usual_finding(
         FindingCode::RemakeFails,
         fmt::format("No kit comes of this firmware with the kit's own recipes and settings: "
                     "{}.",
@@ -83,9 +83,9 @@ class Remaking {
     const bool own = error.file.starts_with(folder);
     if (!speaks_of_kit(error, own)) return fail(error);
     out_.findings.push_back(
-        as_found(FindingCode::RemakeFails,
-                 fmt::format("The kit could not be made again: {}", describe(error)),
-                 own ? error.file.substr(folder.size()) : ""));
+        usual_finding(FindingCode::RemakeFails,
+                      fmt::format("The kit could not be made again: {}", describe(error)),
+                      own ? error.file.substr(folder.size()) : ""));
     return false;
   }
 
@@ -127,13 +127,13 @@ class Remaking {
   void tell() {
     const bool other = out_.made_by != out_.this_one;
     if (other && !out_.differs.empty())
-      out_.findings.push_back(as_found(
+      out_.findings.push_back(usual_finding(
           FindingCode::RemakeVersion,
           fmt::format("Wexlo {} made the kit, this is {}: bytes may differ for that reason alone. "
                       "Take Wexlo {} to be sure.",
                       out_.made_by, out_.this_one, out_.made_by)));
     for (const RemadeFile& one : out_.differs) {
-      Finding finding = as_found(FindingCode::RemakeDiffers, sentence(one), one.file);
+      Finding finding = usual_finding(FindingCode::RemakeDiffers, sentence(one), one.file);
       // Whether the other version or a change of the kit made them differ cannot be told from here.
       if (other) finding.level = Level::Warning;
       out_.findings.push_back(std::move(finding));

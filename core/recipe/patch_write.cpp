@@ -219,7 +219,7 @@ class PatchWriter {
   void tell_of(const Image& image) {
     work_.out.warnings.clear();
     const auto warn = [&](FindingCode code, std::string message) {
-      work_.out.warnings.push_back(as_found(code, std::move(message)));
+      work_.out.warnings.push_back(usual_finding(code, std::move(message)));
     };
     for (const std::string& pair : boot::new_load_overlaps(image, *work_.stock.image))
       warn(FindingCode::LoadOverlap,

@@ -28,9 +28,9 @@ void check_record(const fs::path& folder, KitState& out) {
   const auto record = read_record(folder);
   if (!record) {
     out.findings.push_back(
-        as_found(FindingCode::RecordChanged,
-                 fmt::format("The record does not read: {}.", record.error().message),
-                 std::string(kRecordFile)));
+        usual_finding(FindingCode::RecordChanged,
+                      fmt::format("The record does not read: {}.", record.error().message),
+                      std::string(kRecordFile)));
     return;
   }
   std::ranges::copy(judge_record(*record), std::back_inserter(out.findings));

@@ -223,9 +223,9 @@ Result<std::string> with_entry(const Record& record, const RecordEntry& entry,
 std::vector<Finding> judge_record(const Record& record) {
   std::vector<Finding> out;
   const auto found = [&](const RecordedEntry& one, std::string what) {
-    out.push_back(as_found(FindingCode::RecordChanged,
-                           fmt::format("The entry of {} {}.", one.entry.time, what),
-                           fmt::format("{}:{}", kRecordFile, one.line)));
+    out.push_back(usual_finding(FindingCode::RecordChanged,
+                                fmt::format("The entry of {} {}.", one.entry.time, what),
+                                fmt::format("{}:{}", kRecordFile, one.line)));
   };
   for (const RecordedEntry& one : record.entries) {
     if (!one.intact) found(one, "was changed after it was written");

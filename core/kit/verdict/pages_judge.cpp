@@ -42,7 +42,7 @@ void judge_ramdisk(const Ramdisk& ramdisk, const std::vector<ReadRamdisk>& stock
       const Blob content = content_of(ramdisk, *at);
       std::string trouble = pages_trouble(place, content.view(), pages);
       if (!trouble.empty() && !has_the_same(stock, place, content.view()))
-        out.push_back(as_found(FindingCode::ProgramPages, std::move(trouble), partition));
+        out.push_back(usual_finding(FindingCode::ProgramPages, std::move(trouble), partition));
     }
 }
 

@@ -22,11 +22,11 @@ void judge_start_edits(const std::vector<Recipe>& recipes,
       }
     }
     if (done || why.empty()) continue;
-    out.push_back(
-        as_found(FindingCode::NoStartEdit,
-                 fmt::format("Recipe {} replaces what starts first, and here that edit was left "
-                             "out: {}.",
-                             recipe.name, why)));
+    out.push_back(usual_finding(
+        FindingCode::NoStartEdit,
+        fmt::format("Recipe {} replaces what starts first, and here that edit was left "
+                    "out: {}.",
+                    recipe.name, why)));
   }
 }
 

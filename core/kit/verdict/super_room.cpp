@@ -16,7 +16,7 @@ Finding room_finding(const KitImage& image, const RoomPlan& room) {
   const FindingId id = !room.fits     ? FindingId(FindingCode::NoRoom, image.partition)
                        : room.unknown ? FindingId(FindingCode::RoomUnknown, image.partition)
                                       : FindingId(FindingCode::RoomMade);
-  return as_found(id, room.why, image.logical);
+  return usual_finding(id, room.why, image.logical);
 }
 
 }  // namespace
