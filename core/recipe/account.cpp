@@ -18,9 +18,6 @@
 namespace wexlo {
 namespace {
 
-using newc::Entry;
-using newc::Field;
-
 class Account {
  public:
   Account(const LoadedImage& stock, const LoadedImage& output, Patched& patched,
